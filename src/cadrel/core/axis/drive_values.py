@@ -1,0 +1,108 @@
+"""What the drive should hold, computed from what was entered."""
+
+import math
+from collections.abc import Mapping
+
+from cadrel.core.axis.understanding import AxisModel, understand
+from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, Entry, check_entry, default_drive_values
+from cadrel.core.quantities import from_si, units_of
+
+UNDERVOLTAGE_SHARE = 0.7  # of the nominal bus; common practice
+START_BANDWIDTH_HZ = 12.0  # velocity loop before anything is identified; survives ten times the inertia either way
+
+
+def initial_gains(axis: AxisModel) -> dict[str, float]:
+    """Return gains to start with: the current loop from R and L, the others careful. SI, by drive key."""
+    motor = axis.motor
+    crossover = 2 * math.pi * START_BANDWIDTH_HZ
+    gain = current_gain(motor.inductance, axis.current_bandwidth)
+    return {
+        "current.gain": gain,
+        "current.reset_time": motor.electrical_time_constant,
+        "velocity.gain": axis.inertia * crossover,
+        "velocity.reset_time": 5 / crossover,
+        "position.gain": crossover / 6,
+    }
+
+
+def current_gain(inductance: float, bandwidth_hz: float) -> float:
+    """Return the PI gain that, with the pole cancelled, gives the wanted -3 dB bandwidth. [V/A]
+
+    Notes
+    -----
+    With delay Td the cancelled loop is w_c e^{-s Td} / s, whose closed-loop -3 dB point lies above w_c. The
+    crossover is found by fixed-point iteration on |T(j w_B)| = 1 / sqrt(2), Td = 1.5 ticks.
+    """
+    delay = 1.5 * 62.5e-6
+    wanted = 2 * math.pi * bandwidth_hz
+    low, high = 0.05 * wanted, wanted
+    for _ in range(60):
+        middle = 0.5 * (low + high)
+        loop = middle / wanted
+        # L(jw) = loop * (-j) e^{-j w Td}
+        real, imaginary = -loop * math.sin(wanted * delay), -loop * math.cos(wanted * delay)
+        closed = math.hypot(real, imaginary) / math.hypot(1 + real, imaginary)
+        low, high = (middle, high) if closed < math.sqrt(0.5) else (low, middle)
+    return low * inductance
+
+
+def drive_values(values: Mapping[str, Entry], *, drive_current_peak: float | None = None) -> dict[str, float]:
+    """Return every drive parameter, SI at the motor shaft.
+
+    An entry under the drive's own key (typed, identified, tuned) wins over what the sheet says.
+
+    Parameters
+    ----------
+    drive_current_peak : float, optional
+        Rating of the connected drive; the current limit never exceeds it. [A peak]
+
+    Raises
+    ------
+    EntryProblem, UnusableInput
+        As `understand`.
+    """
+    axis = understand(values)
+    result = default_drive_values() | _computed(axis) | initial_gains(axis)
+    scale = axis.mechanism.motor_rad_per_load
+    for key in DRIVE_KEYS:
+        entry = values.get(key)
+        if entry is not None and entry.get("value") not in (None, ""):
+            factor = scale if REGISTRY[key].quantity.startswith("axis_") else 1.0
+            result[key] = check_entry(key, entry) * factor
+        elif REGISTRY[key].quantity.startswith("axis_"):
+            result[key] *= scale
+    result["limit.current"] = min(
+        result["limit.current"] if "limit.current" in values else axis.motor.current_peak,
+        axis.motor.current_peak,
+        drive_current_peak or math.inf,
+    )
+    return result
+
+
+def _computed(axis: AxisModel) -> dict[str, float]:
+    motor = axis.motor
+    return {
+        "motor.resistance": motor.resistance,
+        "motor.inductance": motor.inductance,
+        "motor.flux_linkage": motor.flux_linkage,
+        "motor.pole_pairs": float(motor.pole_pairs),
+        "motor.current_continuous": motor.current_continuous,
+        "motor.current_peak": motor.current_peak,
+        "motor.speed_max": motor.speed_max,
+        "feedback.counts": float(axis.counts_per_rev),
+        "power.undervoltage": UNDERVOLTAGE_SHARE * axis.bus_voltage,
+        "load.inertia": axis.inertia,
+    }
+
+
+def entry_from_drive(key: str, value: float, *, axis: AxisModel, source: str = "identified") -> Entry:
+    """Return a drive value as an entry in the parameter's printed unit, so that the project can keep it."""
+    p = REGISTRY[key]
+    if p.choices:
+        return {"value": str(round(value)), "source": source}  # type: ignore[typeddict-item]
+    unit = p.unit or units_of(p.quantity)[0]
+    if p.quantity.startswith("axis_"):
+        value /= axis.mechanism.motor_rad_per_load
+        if not axis.mechanism.is_linear:
+            unit = next(u for u in units_of(p.quantity) if u.startswith(("°", "rev", "rad")))
+    return {"value": from_si(value, quantity=p.quantity, unit=unit), "unit": unit, "source": source}  # type: ignore[typeddict-item]

@@ -1,0 +1,101 @@
+"""Resistance, inductance and flux linkage from what the drive recorded."""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import least_squares
+
+from cadrel.core.control.filters import TICK
+from cadrel.core.errors import UnusableInput
+from cadrel.core.identification.estimated import Estimated
+from cadrel.core.response.estimate import FrequencyResponse
+
+FloatArray = NDArray[np.float64]
+
+
+def resistance_from_levels(current: FloatArray, voltage: FloatArray) -> Estimated:
+    """Return the resistance as slope of voltage over current levels of one sign. [ohm]
+
+    Parameters
+    ----------
+    current, voltage : ndarray, shape (n,)
+        Means at each level. [A], [V]
+
+    Raises
+    ------
+    UnusableInput
+        Fewer than three levels, or all alike.
+
+    Notes
+    -----
+    Dead time shifts all levels alike: the slope leaves it out; voltage over current would read it as resistance.
+    """
+    if len(current) < 3 or np.ptp(current) < 1e-6:
+        raise UnusableInput(what="The current levels do not differ.", remedy="Use three or more levels.")
+    a = np.stack([current, np.ones_like(current)], axis=1)
+    solution, residual, _, _ = np.linalg.lstsq(a, voltage, rcond=None)
+    noise = float(residual[0]) / max(len(current) - 2, 1) if residual.size else 0.0
+    variance = noise * np.linalg.inv(a.T @ a)[0, 0]
+    return Estimated(float(solution[0]), math.sqrt(variance))
+
+
+def fit_admittance(response: FrequencyResponse) -> tuple[Estimated, Estimated]:
+    """Return resistance and inductance from a measured voltage -> current response at the tick. [ohm], [H]
+
+    Notes
+    -----
+    Model, exact for a held voltage that acts one tick late: z^-1 (1 - a) z^-1 / (R (1 - a z^-1)),
+    a = exp(-T R / L). Resistance from this is less sure than from levels, dead time acts on it; inductance is not
+    affected, the current being biased away from zero.
+    """
+    use = response.trusted(0.95)
+    if len(use.frequency) < 4:
+        raise UnusableInput(what="The current answered too weakly.", remedy="Raise the excitation.")
+    z = np.exp(-2j * np.pi * use.frequency * TICK)
+
+    def model(p: FloatArray) -> NDArray[np.complex128]:
+        r, ind = np.exp(p)
+        a = math.exp(-TICK * r / ind)
+        return z * (1 - a) / r * z / (1 - a * z)
+
+    def misfit(p: FloatArray) -> FloatArray:
+        error = np.log(model(p) / use.value)
+        return np.concatenate([error.real, error.imag])
+
+    high = np.abs(use.value[-1]) * 2 * np.pi * use.frequency[-1]
+    start = np.log([1 / np.abs(use.value[0]), 1 / high])
+    fit = least_squares(misfit, start)
+    free = max(fit.fun.size - 2, 1)
+    covariance = np.linalg.inv(fit.jac.T @ fit.jac) * float(fit.fun @ fit.fun) / free
+    r, ind = np.exp(fit.x)
+    return (Estimated(float(r), float(r * math.sqrt(covariance[0, 0]))),
+            Estimated(float(ind), float(ind * math.sqrt(covariance[1, 1]))))
+
+
+def flux_from_spinning(
+    omega_el: FloatArray, v_q: FloatArray, i_d: FloatArray, i_q: FloatArray, *, resistance: float,
+    inductance: float,
+) -> Estimated:
+    """Return the flux linkage from steady speeds in both directions. [Wb]
+
+    Parameters
+    ----------
+    omega_el, v_q, i_d, i_q : ndarray, shape (n,)
+        Electrical speed [rad/s] and means of the dq values at each speed.
+    resistance, inductance : float
+        For the small shares R i_q and w L i_d. [ohm], [H]
+
+    Notes
+    -----
+    v_q = w psi + R i_q + w L i_d + dead time. Dead time follows the sign of the current, which friction ties to the
+    direction: it is fitted along as one column, and so is what a warm winding adds to R times Coulomb current.
+    """
+    if len(omega_el) < 4 or np.ptp(np.sign(omega_el)) < 1:
+        raise UnusableInput(what="Flux needs two speeds in each direction.", remedy="Allow more travel or speed.")
+    y = v_q - resistance * i_q - omega_el * inductance * i_d
+    a = np.stack([omega_el, np.sign(omega_el)], axis=1)
+    solution, residual, _, _ = np.linalg.lstsq(a, y, rcond=None)
+    noise = float(residual[0]) / max(len(y) - 2, 1) if residual.size else 0.0
+    variance = noise * np.linalg.inv(a.T @ a)[0, 0]
+    return Estimated(float(solution[0]), math.sqrt(variance))

@@ -1,0 +1,77 @@
+"""Measured velocity plant -> two masses on a spring, or one."""
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import least_squares
+
+from cadrel.core.control import Gains, TwoMass, Winding, velocity_plant
+from cadrel.core.errors import UnusableInput
+from cadrel.core.response.estimate import FrequencyResponse
+
+FloatArray = NDArray[np.float64]
+WORTHWHILE = 0.5  # a second mass must lower the misfit to this share, or one mass is kept
+
+
+def fit_two_mass(
+    response: FrequencyResponse, winding: Winding, gains: Gains, *, inertia: float, viscous: float,
+    edge_age: float = 0.0,
+) -> TwoMass:
+    """Return the model whose velocity plant fits a measurement.
+
+    Parameters
+    ----------
+    response : FrequencyResponse
+        Torque command -> measured speed.
+    winding, gains : Winding, Gains
+        The current loop in force; its delay and roll-off are part of the plant.
+    inertia, viscous : float
+        Total, from the load run: the start of the search. [kg·m²], [N·m·s/rad]
+    edge_age : float
+        As in `velocity_plant`, at the speed of the measurement. [s]
+
+    Raises
+    ------
+    UnusableInput
+        Fewer than ten trusted lines.
+
+    Notes
+    -----
+    Least squares on the complex logarithm, weighted with the standard deviation (floor 2 %), from several starting resonances;
+    the best is kept, and a single mass if the second does not earn its place.
+    """
+    use = response.trusted(0.8)
+    if len(use.frequency) < 10:
+        raise UnusableInput(what="Too few lines can be trusted.", remedy="Raise the excitation, or repeat more often.")
+    weight = 1 / np.maximum(use.std / np.abs(use.value), 0.02)
+
+    def misfit(model: TwoMass) -> FloatArray:
+        error = weight * np.log(
+            velocity_plant(model, winding, gains, use.frequency, edge_age=edge_age) / use.value
+        )
+        return np.concatenate([error.real, error.imag])
+
+    def rigid(p: FloatArray) -> TwoMass:
+        return TwoMass(inertia_motor=float(np.exp(p[0])), viscous=viscous)
+
+    def flexible(p: FloatArray) -> TwoMass:
+        total, share, anti = np.exp(p[0]), 1 / (1 + np.exp(-p[1])), np.exp(p[2])
+        load = total * share
+        stiffness = load * (2 * np.pi * anti) ** 2
+        return TwoMass(
+            inertia_motor=float(total - load), inertia_load=float(load), stiffness=float(stiffness),
+            damping=float(2 * np.exp(p[3]) * np.sqrt(stiffness * load * (total - load) / total)), viscous=viscous,
+        )
+
+    single = least_squares(lambda p: misfit(rigid(p)), [np.log(inertia)], loss="soft_l1")
+    best, best_cost = rigid(single.x), single.cost
+    for anti in np.geomspace(use.frequency[0] * 4, use.frequency[-1] * 0.9, 7):
+        start = np.array([np.log(inertia), 0.0, np.log(anti), np.log(0.05)])
+        low = [start[0] - 1, -5.0, np.log(use.frequency[0]), np.log(1e-3)]
+        high = [start[0] + 1, 5.0, np.log(use.frequency[-1] * 2), np.log(1.0)]
+        fit = least_squares(lambda p: misfit(flexible(p)), start, bounds=(low, high), loss="soft_l1", max_nfev=80)
+        # The spring earns its place by a clearly better fit, and only with both resonances inside the measurement.
+        candidate = flexible(fit.x)
+        inside = (candidate.antiresonance_hz or 0) < use.frequency[-1]
+        if inside and fit.cost < (WORTHWHILE if best.stiffness is None else 1.0) * best_cost:
+            best, best_cost = candidate, fit.cost
+    return best

@@ -1,0 +1,140 @@
+"""Commutation, current, velocity and position loops."""
+
+import math
+
+from cadrel.core.parameters.parameter import Help, Parameter
+
+COMMUTATION = (
+    Parameter(
+        key="phasing.current", label="Phasing current, share of continuous", symbol="", quantity="ratio", unit="%",
+        step="commutation", minimum=0.05, maximum=1.5, default=0.6,
+        help=Help("Amplitude of the vector that turns the shaft.", "Enough to beat friction; 60 % is a good start.",
+                  "Too little and the shaft does not follow; nothing is recorded then."),
+    ),
+    Parameter(
+        key="commutation.valid", label="Commutation found", symbol="", quantity="count", storage="drive",
+        step="commutation", minimum=0, maximum=1, default="0", choices=(("0", "no"), ("1", "yes")),
+        help=Help("The drive closes no loop on the rotor angle before this is yes.", "Set by the commutation step.",
+                  "Set by hand without a check, the motor may run away."),
+    ),
+    Parameter(
+        key="commutation.offset", label="Electrical angle at the index", symbol="φ₀", quantity="angle", unit="°",
+        storage="drive", step="commutation", minimum=-2 * math.pi, maximum=2 * math.pi, default=0.0, cia402=None,
+        help=Help("Rotor's electrical angle where the index pulse is.", "Found by alignment.",
+                  "25.8° off costs a tenth of the torque; beyond 90° it runs away."),
+    ),
+    Parameter(
+        key="commutation.hall_offset", label="Electrical angle entering Hall state 1", symbol="φH", quantity="angle",
+        unit="°", storage="drive", step="commutation", minimum=-2 * math.pi, maximum=2 * math.pi, default=0.0,
+        help=Help("Angle of the edge from state 5 to state 1, turning forward.", "Learned by turning the vector.",
+                  "One sector wrong is 60°: half the torque."),
+    ),
+    Parameter(
+        key="commutation.hall_mirrored", label="Hall sequence", symbol="", quantity="count", storage="drive",
+        step="commutation", minimum=0, maximum=1, default="0",
+        choices=(("0", "1-3-2-6-4-5 forward"), ("1", "mirrored")),
+        help=Help("Order of the six states when turning forward.", "Learned by turning the vector.",
+                  "Two Hall wires swapped mirror it."),
+    ),
+)
+
+CURRENT = (
+    Parameter(
+        key="current.bandwidth", label="Wanted bandwidth", symbol="fB", quantity="frequency", unit="Hz",
+        step="current", minimum=50, maximum=3000, default=1000.0,
+        help=Help("Closed-loop bandwidth the gains are computed for.", "700 Hz will run, 1 kHz is good at 62.5 µs.",
+                  "Above 1.3 kHz the delay eats the margin."),
+    ),
+    Parameter(
+        key="current.gain", label="Gain", symbol="Kp", quantity="current_gain", unit="V/A", storage="drive",
+        step="current", minimum=1e-4, maximum=1e4, default=1.0,
+        help=Help("Volts per ampere of error.", "2π · bandwidth · L.", "Squeal means too high."),
+    ),
+    Parameter(
+        key="current.reset_time", label="Reset time", symbol="Tn", quantity="time", unit="ms", storage="drive",
+        step="current", minimum=1e-5, maximum=10, default=5e-3,
+        help=Help("Time constant of the integral part.", "L / R cancels the winding's pole.",
+                  "Too short: overshoot in current."),
+    ),
+)
+
+VELOCITY = (
+    Parameter(
+        key="tuning.phase_margin", label="Phase margin, at least", symbol="φm", quantity="angle", unit="°",
+        step="velocity", minimum=math.radians(20), maximum=math.radians(80), default=math.radians(45),
+        help=Help("Distance from instability at crossover.", "45° usual, 60° calm.", "Below 30° it rings."),
+    ),
+    Parameter(
+        key="tuning.gain_margin", label="Gain margin, at least", symbol="Am", quantity="level", unit="dB",
+        step="velocity", minimum=3, maximum=20, default=8.0,
+        help=Help("How much the gain may grow before it swings.", "6 dB least, 8 dB usual.",
+                  "A load that gets lighter uses it up."),
+    ),
+    Parameter(
+        key="tuning.sensitivity_peak", label="Peak sensitivity, at most", symbol="Ms", quantity="ratio", unit="",
+        step="velocity", minimum=1.2, maximum=3, default=1.8,
+        help=Help("Worst amplification of a disturbance.", "1.6 robust, 2.0 lively.", "Above 2 a change of load hurts."),
+    ),
+    Parameter(
+        key="velocity.gain", label="Gain", symbol="Kp", quantity="velocity_gain", unit="N·m·s", storage="drive",
+        step="velocity", minimum=1e-8, maximum=1e4, default=0.01,
+        help=Help("Torque per speed error.", "As high as the margins allow.", "Squeal means too high."),
+    ),
+    Parameter(
+        key="velocity.reset_time", label="Reset time", symbol="Tn", quantity="time", unit="ms", storage="drive",
+        step="velocity", minimum=5e-4, maximum=10, default=0.05,
+        help=Help("Time constant of the integral part.", "Four or more over the crossover in rad/s.",
+                  "Too short: overshoot at the end. Too long: a slow tail."),
+    ),
+    Parameter(
+        key="velocity.feedback_filter", label="Speed filter", symbol="ff", quantity="frequency", unit="Hz",
+        storage="drive", step="velocity", minimum=20, maximum=1900, default=800.0,
+        help=Help("First-order low-pass on the measured speed.", "High, unless quantisation is heard.",
+                  "Each halving costs phase at the crossover."),
+    ),
+    Parameter(
+        key="velocity.torque_filter", label="Torque filter", symbol="flp", quantity="frequency", unit="Hz",
+        storage="drive", step="velocity", minimum=20, maximum=1900, default=1200.0,
+        help=Help("First-order low-pass on the torque command.", "Three or more times the crossover.",
+                  "Too low it destabilises instead of calming."),
+    ),
+    Parameter(
+        key="velocity.notch_frequency", label="Notch", symbol="fn", quantity="frequency", unit="Hz", storage="drive",
+        step="velocity", minimum=0, maximum=1900, default=0.0,
+        help=Help("Centre of the notch against a resonance. 0: off.", "The measured resonance.",
+                  "On the anti-resonance it does nothing."),
+    ),
+    Parameter(
+        key="velocity.notch_depth", label="Notch depth", symbol="dn", quantity="level", unit="dB", storage="drive",
+        step="velocity", minimum=-60, maximum=0, default=0.0,
+        help=Help("Gain at the centre of the notch.", "As much as the resonance stands out.",
+                  "Deeper than needed costs phase below it."),
+    ),
+    Parameter(
+        key="velocity.notch_width", label="Notch width", symbol="ζn", quantity="ratio", unit="", storage="drive",
+        step="velocity", minimum=0.01, maximum=2, default=0.3,
+        help=Help("Damping ratio of the notch's poles.", "0.2 to 0.6; wider if the load changes.",
+                  "Too narrow and a warm machine leaves it."),
+    ),
+)
+
+POSITION = (
+    Parameter(
+        key="position.gain", label="Position gain", symbol="Kv", quantity="loop_gain", unit="1/s", storage="drive",
+        step="position", minimum=0.01, maximum=5000, default=10.0,
+        help=Help("Speed commanded per position error.", "Up to a third of the velocity crossover in rad/s.",
+                  "Overshoot on a step means too high."),
+    ),
+    Parameter(
+        key="position.velocity_feedforward", label="Velocity feedforward", symbol="FFv", quantity="ratio", unit="%",
+        storage="drive", step="position", minimum=0, maximum=1.5, default=1.0,
+        help=Help("Share of the commanded speed given directly.", "100 % removes most of the lag v / Kv.",
+                  "Over 100 % the load runs ahead."),
+    ),
+    Parameter(
+        key="position.acceleration_feedforward", label="Acceleration feedforward", symbol="FFa", quantity="ratio",
+        unit="%", storage="drive", step="position", minimum=0, maximum=1.5, default=0.0,
+        help=Help("Share of inertia times commanded acceleration given directly.", "100 % once the inertia is known.",
+                  "With a wrong inertia it makes overshoot."),
+    ),
+)

@@ -1,0 +1,56 @@
+"""The steps in working order, and what each depends on.
+
+A change of a step's parameters makes every step that depends on it stale, directly or through others.
+"""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step of the route: key, title, the steps whose values its results rest on."""
+
+    key: str
+    title: str
+    needs: tuple[str, ...]
+    proven_by: tuple[str, ...] = ()  # kinds of finding that prove it
+
+
+STEPS: tuple[Step, ...] = (
+    Step("motor", "Motor", ()),
+    Step("feedback", "Feedback", ()),
+    Step("mechanics", "Mechanics", ()),
+    Step("power", "Power", ()),
+    Step("limits", "Limits and goal", ("mechanics",)),
+    Step("drive", "Drive", ()),
+    Step("commutation", "Commutation", ("motor", "feedback"), ("commutation",)),
+    Step("current", "Current loop", ("motor", "power", "commutation"), ("current_loop",)),
+    Step("load", "Load", ("motor", "feedback", "mechanics", "commutation", "current"), ("load",)),
+    Step("velocity", "Velocity loop", ("current", "load"), ("velocity_loop",)),
+    Step("position", "Position loop", ("velocity", "limits"), ("position_loop",)),
+    Step("acceptance", "Acceptance", ("position", "limits"), ("acceptance",)),
+    Step("handover", "Hand-over", ("acceptance",), ("handover",)),
+)
+
+_BY_KEY = {step.key: step for step in STEPS}
+
+
+def steps_after(key: str) -> tuple[str, ...]:
+    """Return the keys of all steps that rest on `key`, in working order, without itself."""
+    reached = {key}
+    for step in STEPS:  # needs point backwards only, so one pass closes the set
+        if reached & set(step.needs):
+            reached.add(step.key)
+    return tuple(step.key for step in STEPS if step.key in reached and step.key != key)
+
+
+def invalidated_by(step: str, *, own_result: bool = True) -> tuple[str, ...]:
+    """Return the steps whose proof falls when a value of `step` changes.
+
+    Parameters
+    ----------
+    own_result
+        The step's own proof rests on its values too, as a tuned loop's does on its gains.
+    """
+    own = (step,) if own_result and _BY_KEY[step].proven_by else ()
+    return own + steps_after(step)

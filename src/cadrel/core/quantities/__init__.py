@@ -1,0 +1,22 @@
+"""Printed units and conventions, and the SI floats understood from them.
+
+    units.py        printed unit -> quantity and factor; start reading here
+    conventions.py  line-to-line, rms, poles ... -> factor to per-phase peak SI
+
+A `Measure` is a value as printed: number, unit, convention. Nothing here knows a parameter.
+"""
+
+from cadrel.core.quantities.conventions import CONVENTIONS, Convention, convention_factor
+from cadrel.core.quantities.units import UNITS, Unit, UnknownUnit, from_si, to_si, units_of
+
+__all__ = [
+    "CONVENTIONS",
+    "UNITS",
+    "Convention",
+    "Unit",
+    "UnknownUnit",
+    "convention_factor",
+    "from_si",
+    "to_si",
+    "units_of",
+]

@@ -1,0 +1,122 @@
+"""The printed unit as a data sheet writes it, its quantity, and its factor to SI.
+
+A table of our own, since general unit libraries read sheet text differently from the trade: 1 Hz is not
+1 rad/s here, lb·in is a torque, and 1 rpm is a speed.
+"""
+
+import math
+from dataclasses import dataclass
+
+from cadrel.core.errors import CoreError
+
+POUND_FORCE = 4.4482216152605  # [N] exact: 0.45359237 kg x 9.80665 m/s²
+INCH = 0.0254  # [m] exact
+OUNCE_FORCE = POUND_FORCE / 16
+RPM = 2 * math.pi / 60
+
+
+class UnknownUnit(CoreError):
+    """The unit is not one of the quantity's."""
+
+    happened = "The unit '{unit}' is not one of {quantity}."
+    means = "The value cannot be understood."
+    remedy = "Use one of: {known}."
+
+
+@dataclass(frozen=True, slots=True)
+class Unit:
+    """One printed unit: `si = value * factor`."""
+
+    text: str
+    quantity: str
+    factor: float
+    si: str
+
+
+_TABLE: dict[str, tuple[str, dict[str, float]]] = {
+    "resistance": ("ohm", {"ohm": 1, "mohm": 1e-3, "µohm": 1e-6}),
+    "inductance": ("H", {"mH": 1e-3, "µH": 1e-6, "H": 1}),
+    "flux": ("Wb", {"mWb": 1e-3, "Wb": 1}),
+    "current": ("A", {"A": 1, "mA": 1e-3}),
+    "voltage": ("V", {"V": 1, "mV": 1e-3, "kV": 1e3}),
+    "torque": (
+        "N·m",
+        {"N·m": 1, "mN·m": 1e-3, "µN·m": 1e-6, "lb·in": POUND_FORCE * INCH, "oz·in": OUNCE_FORCE * INCH},
+    ),
+    "torque_constant": (
+        "N·m/A",
+        {"N·m/A": 1, "mN·m/A": 1e-3, "lb·in/A": POUND_FORCE * INCH, "oz·in/A": OUNCE_FORCE * INCH},
+    ),
+    "back_emf": (
+        "V·s/rad",
+        {"V/krpm": 1 / (1000 * RPM), "V·s/rad": 1, "mV·s/rad": 1e-3, "mV/rpm": 1e-3 / RPM, "V/rpm": 1 / RPM},
+    ),
+    "inertia": (
+        "kg·m²",
+        {
+            "kg·cm²": 1e-4,
+            "kg·m²": 1,
+            "g·cm²": 1e-7,
+            "kg·mm²": 1e-6,
+            "lb·in·s²": POUND_FORCE * INCH,
+            "oz·in·s²": OUNCE_FORCE * INCH,
+        },
+    ),
+    "mass": ("kg", {"kg": 1, "g": 1e-3, "lb": 0.45359237}),
+    "speed": ("rad/s", {"rpm": RPM, "rad/s": 1, "1/s": 2 * math.pi}),
+    "angle": ("rad", {"°": math.pi / 180, "rad": 1}),
+    "length": ("m", {"mm": 1e-3, "m": 1, "µm": 1e-6, "in": INCH}),
+    "time": ("s", {"ms": 1e-3, "s": 1, "µs": 1e-6, "min": 60}),
+    "frequency": ("Hz", {"Hz": 1, "kHz": 1e3}),
+    "loop_gain": ("1/s", {"1/s": 1}),
+    "count": ("", {"": 1}),
+    "ratio": ("", {"": 1, "%": 1e-2}),
+    "level": ("dB", {"dB": 1}),
+    "current_gain": ("V/A", {"V/A": 1}),
+    "velocity_gain": ("N·m·s", {"N·m·s": 1, "mN·m·s": 1e-3}),
+    # At the load, through the mechanism: SI is metre or radian of the load (mechanics turns it into motor radians).
+    "axis_position": ("load", {"mm": 1e-3, "m": 1, "µm": 1e-6, "in": INCH, "°": math.pi / 180, "rev": 2 * math.pi}),
+    "axis_velocity": (
+        "load/s",
+        {"mm/s": 1e-3, "m/s": 1, "m/min": 1 / 60, "in/s": INCH, "°/s": math.pi / 180, "rpm": RPM},
+    ),
+    "axis_acceleration": (
+        "load/s²",
+        {"m/s²": 1, "mm/s²": 1e-3, "g": 9.80665, "°/s²": math.pi / 180, "rad/s²": 1},
+    ),
+    "axis_jerk": ("load/s³", {"m/s³": 1, "mm/s³": 1e-3, "°/s³": math.pi / 180, "rad/s³": 1}),
+}
+
+UNITS: dict[tuple[str, str], Unit] = {
+    (quantity, text): Unit(text, quantity, float(factor), si)
+    for quantity, (si, rows) in _TABLE.items()
+    for text, factor in rows.items()
+}
+
+
+def units_of(quantity: str) -> list[str]:
+    """Return the printed units of a quantity, the commonest first."""
+    return list(_TABLE[quantity][1])
+
+
+def _unit(quantity: str, unit: str) -> Unit:
+    found = UNITS.get((quantity, unit))
+    if found is None:
+        raise UnknownUnit(unit=unit, quantity=quantity.replace("_", " "), known=", ".join(units_of(quantity)))
+    return found
+
+
+def to_si(value: float, *, quantity: str, unit: str) -> float:
+    """Return a printed value in SI.
+
+    Raises
+    ------
+    UnknownUnit
+        The unit is not one of the quantity's.
+    """
+    return value * _unit(quantity, unit).factor
+
+
+def from_si(value: float, *, quantity: str, unit: str) -> float:
+    """Return an SI value in the printed unit. Raises `UnknownUnit`."""
+    return value / _unit(quantity, unit).factor

@@ -1,0 +1,25 @@
+"""Records -> numbers an engineer quotes.
+
+    multisine.py   periodic excitations
+    estimate.py    records of a periodic experiment -> FrequencyResponse
+    steps.py       a recorded step -> rise, overshoot, settling
+    moves.py       a recorded move -> settling from the end of the command, following error, current
+"""
+
+from cadrel.core.response.estimate import FrequencyResponse, average_responses, estimate_response
+from cadrel.core.response.moves import MoveMetrics, measure_moves
+from cadrel.core.response.multisine import ExcitationError, log_lines, schroeder_multisine
+from cadrel.core.response.steps import StepMetrics, measure_step
+
+__all__ = [
+    "ExcitationError",
+    "FrequencyResponse",
+    "MoveMetrics",
+    "StepMetrics",
+    "average_responses",
+    "estimate_response",
+    "log_lines",
+    "measure_moves",
+    "measure_step",
+    "schroeder_multisine",
+]

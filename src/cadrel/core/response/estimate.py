@@ -1,0 +1,92 @@
+"""Frequency responses from periodic experiments in a closed loop, not biased by the loop."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from cadrel.core.errors import UnusableInput
+
+FloatArray = NDArray[np.float64]
+ComplexArray = NDArray[np.complex128]
+IntArray = NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class FrequencyResponse:
+    """A measured frequency response on the excited lines."""
+
+    frequency: FloatArray  # [Hz]
+    value: ComplexArray  # output unit per input unit
+    coherence: FloatArray  # 0...1, of the output against the excitation
+    std: FloatArray  # standard deviation of |value|, of the mean over all periods
+
+    def trusted(self, least: float = 0.9) -> "FrequencyResponse":
+        """Return the lines whose coherence is at least `least`."""
+        keep = self.coherence >= least
+        return FrequencyResponse(self.frequency[keep], self.value[keep], self.coherence[keep], self.std[keep])
+
+
+def estimate_response(
+    excitation: FloatArray, entry: FloatArray, exit_: FloatArray, *, lines: IntArray, period: int, rate_hz: float,
+    skip: int = 1,
+) -> FrequencyResponse:
+    """Return entry -> exit at the excited lines, the excitation being the instrument.
+
+    Parameters
+    ----------
+    excitation, entry, exit_ : ndarray, shape (n,)
+        What was injected, what entered the system, what came out, sampled together.
+    lines : ndarray of int
+        Excited harmonics of the period.
+    period : int
+        Samples of one period.
+    rate_hz : float
+        Sampling rate.
+    skip : int
+        Periods left out at the start, until the transient is gone.
+
+    Raises
+    ------
+    UnusableInput
+        Fewer than two periods are left.
+
+    Notes
+    -----
+    G = (mean Y R*) / (mean U R*): the joint input-output estimate; loop noise correlates with U and Y but not with R
+    (L. Ljung, System Identification, 2nd ed., ch. 13; R. Pintelon, J. Schoukens, System Identification, ch. 2; from
+    memory). The variance is that of the periods about their mean.
+    """
+    n = len(excitation) // period - skip
+    if n < 2 or not len(excitation) == len(entry) == len(exit_):
+        raise UnusableInput(what="Fewer than two whole periods are left.", remedy="Record longer.")
+    tail = slice(skip * period, (skip + n) * period)
+
+    def spectra(signal: FloatArray) -> ComplexArray:
+        cut = np.asarray(signal[tail], dtype=float).reshape(n, period)
+        # A ramp (a shaft that moves on) leaks into every line; what is periodic is not changed by its removal.
+        return np.fft.rfft(cut, axis=1)[:, lines]
+
+    r, u, y = spectra(excitation), spectra(entry), spectra(exit_)
+    value = (y * r.conj()).mean(0) / (u * r.conj()).mean(0)
+    coherence = np.abs((y * r.conj()).mean(0)) ** 2 / ((np.abs(y) ** 2).mean(0) * (np.abs(r) ** 2).mean(0))
+    residual = y - value * u
+    std = np.sqrt((np.abs(residual) ** 2).sum(0) / (n - 1) / n) / np.abs(u.mean(0))
+    return FrequencyResponse(lines * rate_hz / period, value, np.minimum(coherence, 1.0), std)
+
+
+def average_responses(parts: Sequence[FrequencyResponse]) -> FrequencyResponse:
+    """Return the mean of responses on one grid, weighted by their variance.
+
+    Raises
+    ------
+    UnusableInput
+        There are none, or their grids differ.
+    """
+    if not parts or any(not np.array_equal(p.frequency, parts[0].frequency) for p in parts):
+        raise UnusableInput(what="The responses have different grids.", remedy="Measure them alike.")
+    weight = np.stack([1 / np.maximum(p.std, 1e-15) ** 2 for p in parts])
+    value = (weight * np.stack([p.value for p in parts])).sum(0) / weight.sum(0)
+    coherence = np.mean([p.coherence for p in parts], axis=0)
+    return FrequencyResponse(parts[0].frequency, value, coherence, 1 / np.sqrt(weight.sum(0)))

@@ -1,0 +1,59 @@
+"""Periodic excitations with a low crest factor."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from cadrel.core.errors import CoreError
+
+FloatArray = NDArray[np.float64]
+IntArray = NDArray[np.int64]
+
+
+class ExcitationError(CoreError):
+    """A line cannot be excited."""
+
+    happened = "Line {line} cannot be excited in a period of {n_samples} samples."
+    means = "Below 1 it would be an offset, from half the samples on it would alias."
+    remedy = "Choose lines from 1 to {most}."
+
+
+def schroeder_multisine(lines: IntArray, *, n_samples: int, rms: float) -> FloatArray:
+    """Return one period of a multisine with equal power on every line.
+
+    Parameters
+    ----------
+    lines : ndarray of int, shape (n_lines,)
+        Harmonics to excite, rising. [periods per record]
+    n_samples : int
+        Samples in one period.
+    rms : float
+        Effective value, in the unit in which it will be injected.
+
+    Returns
+    -------
+    ndarray of float64, shape (n_samples,)
+        One period without mean; it repeats without a seam.
+
+    Raises
+    ------
+    ExcitationError
+        A line is below 1, or at or above half of `n_samples`.
+
+    References
+    ----------
+    M. R. Schroeder, IEEE Trans. Inf. Theory 16 (1970) 85-89 (from memory): phase of the k-th of N lines of equal
+    power is -pi k (k - 1) / N.
+    """
+    bad = [int(n) for n in lines if n < 1 or 2 * n >= n_samples]
+    if bad or not len(lines):
+        raise ExcitationError(line=bad[0] if bad else 0, n_samples=n_samples, most=(n_samples - 1) // 2)
+    k = np.arange(1, len(lines) + 1)
+    spectrum = np.zeros(n_samples // 2 + 1, dtype=complex)
+    spectrum[lines] = np.exp(-1j * np.pi * k * (k - 1) / len(lines))
+    signal = np.fft.irfft(spectrum, n_samples)
+    return signal * rms / np.sqrt(np.mean(signal**2))
+
+
+def log_lines(first: int, last: int, count: int) -> IntArray:
+    """Return up to `count` distinct harmonics, logarithmically spread from `first` to `last`."""
+    return np.unique(np.round(np.geomspace(first, last, count)).astype(np.int64))

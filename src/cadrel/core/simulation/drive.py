@@ -1,0 +1,429 @@
+"""The stand-in drive: what a real one would do between its connector and its power stage."""
+
+import math
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from cadrel.core.errors import CadrelError
+from cadrel.core.simulation import layout, machine
+from cadrel.core.simulation.firmware import begin_stop, hall_sector, power_off, read_halls
+from cadrel.core.simulation.kernel import run_ticks
+from cadrel.core.simulation.layout import SIGNAL_INDEX, SIGNALS, TICK
+from cadrel.core.simulation.memory import Memory, settings_of
+from cadrel.core.simulation.truth import RigTruth, plant_of
+
+LEASE_TICKS = 8000  # [ticks] 500 ms: motion ends when the holder of the lease has not been heard for so long
+JOG_TICKS = 1600  # [ticks] 100 ms: a jog not renewed within it ramps down
+MOST_SAMPLES = 400_000  # [samples] of one channel
+MODES = {"vector": layout.VECTOR, "current": layout.CURRENT, "velocity": layout.VELOCITY, "position": layout.POSITION}
+POINTS = {
+    "voltage_d": layout.AT_VOLTAGE_D, "voltage_q": layout.AT_VOLTAGE_Q, "current_d": layout.AT_CURRENT_D,
+    "current_q": layout.AT_CURRENT_Q, "torque": layout.AT_TORQUE, "velocity": layout.AT_VELOCITY,
+    "position": layout.AT_POSITION,
+}
+TRIPS = {
+    layout.TRIP_OVERCURRENT: "overcurrent", layout.TRIP_OVERVOLTAGE: "overvoltage",
+    layout.TRIP_UNDERVOLTAGE: "undervoltage", layout.TRIP_OVERSPEED: "overspeed",
+    layout.TRIP_FOLLOWING: "following_error", layout.TRIP_TRAVEL: "travel_limit",
+    layout.TRIP_LEASE: "connection_lost", layout.TRIP_GUARD: "guard",
+}
+NO_FAULT = {"connection_lost", "guard", "travel_limit"}  # these stop the axis but leave no fault to reset
+
+
+class DriveRefused(CadrelError):
+    """The drive does not carry out a command in its present state."""
+
+    happened = "The drive refused: {why}"
+    means = "Nothing was started."
+    remedy = "{remedy}"
+
+
+class SimulatedDrive:
+    """Memory, power states, control lease, motion commands, recorder, events around one kernel state.
+
+    Time is the drive's own: `advance` runs it. Nothing here reads the plant's true values except to step it and to
+    offer what sensors would show.
+    """
+
+    def __init__(self, name: str, truth: RigTruth, *, seed: int = 0) -> None:
+        self.name = name
+        self.truth = truth
+        self._seed = seed
+        self._rng = np.random.default_rng(seed)
+        rig = plant_of(truth, rng=self._rng)
+        self._plant, self._edges, self._states = rig.plant, rig.hall_edges, rig.hall_states
+        self.memory = Memory()
+        self.events: list[dict[str, Any]] = []
+        self.switches = {"safe_torque_off": True, "hardware_enable": True}  # True: closed, motion allowed
+        self.powered = True
+        self._state = layout.fresh_state(
+            supply_voltage=self._plant.supply_voltage, theta=rig.start_angle, seed=seed
+        )
+        self._signals = np.zeros(len(SIGNALS))
+        self._power_up()
+
+    # --- power and memory -----------------------------------------------------------------------------------
+
+    def _power_up(self) -> None:
+        self.memory.reload()
+        self.power_state = machine.after(machine.NOT_READY, "initialised")
+        self.fault: str | None = None
+        self.owner: str | None = None
+        self._lease = ""
+        self._jog_until = 0
+        self._path = np.zeros((1, 6))
+        self._excitation = np.zeros(1)
+        self._channels = np.zeros(0, dtype=np.int64)
+        self._tape = np.zeros((0, 1), dtype=np.float32)
+        s = self._state
+        plain_theta, w1, theta2, w2, tick, noise = s.theta1, s.omega1, s.theta2, s.omega2, s.tick, s.noise
+        fresh = layout.fresh_state(supply_voltage=self._plant.supply_voltage, theta=plain_theta, seed=0)
+        fresh.omega1, fresh.theta2, fresh.omega2, fresh.tick, fresh.noise = w1, theta2, w2, tick, noise
+        fresh.deadline = 0
+        per_rad = self._plant.encoder_sign * self._plant.counts_per_rev / (2 * math.pi)
+        fresh.counts = fresh.count_zero = fresh.edge_count = fresh.edge_last_count = math.floor(plain_theta * per_rad)
+        fresh.guard_low, fresh.guard_high, fresh.guard_speed = -1e9, 1e9, 1e9
+        fresh.edge_time = fresh.edge_last_time = float(tick)
+        self._state = fresh
+        read_halls(fresh, self._plant, self._edges, self._states)
+        self._apply()
+        self._advance_kernel(4)
+        self._note("power_up")
+
+    def power_switch(self, on: bool) -> None:
+        """Cut or restore the supply. Working memory, lease, home and angle are gone with it."""
+        if on and not self.powered:
+            self.powered = True
+            self._power_up()
+        elif not on and self.powered:
+            power_off(self._state)
+            self.powered = False
+
+    def restart(self) -> None:
+        """Start the firmware anew: permanent values come into force, working ones are lost."""
+        self._require_standstill("restart")
+        power_off(self._state)
+        self._power_up()
+
+    def _apply(self) -> None:
+        """Bring parameters into force without a jump of the angle the loops use."""
+        before = getattr(self, "_settings", None)
+        self._settings = settings_of(self.memory.in_force, self.truth)
+        s, c = self._state, self._settings
+        frame = ("direction", "pole_pairs", "counts", "hall_offset", "hall_sign")
+        if before is not None and any(getattr(before, k) != getattr(c, k) for k in frame):
+            s.angle_quality = layout.ANGLE_UNKNOWN
+        if c.has_index and s.index_seen:
+            at_index = c.direction * (s.index_count - s.count_zero) * 2 * math.pi / c.counts
+            s.angle_offset = c.index_offset - c.pole_pairs * at_index
+            s.angle_quality = layout.ANGLE_INDEX
+
+    @property
+    def lease(self) -> str:
+        """Token of the lease in force; empty when nobody holds it."""
+        return self._lease
+
+    def store(self) -> None:
+        """Working to permanent memory."""
+        self.memory.store()
+        self._note("stored")
+
+    def set_switch(self, name: str, closed: bool) -> None:
+        """Open or close an input of the stand-in; an opened one cuts power. Raises `KeyError`."""
+        if name not in self.switches:
+            raise KeyError(name)
+        self.switches[name] = closed
+        if not closed and self._state.mode != layout.OFF:
+            self._note(name + "_opened")
+            self.disable()
+
+    def write(self, values: Mapping[str, float]) -> list[str]:
+        """Write working memory; returns changed keys. Raises `ParameterRefused`, `DriveRefused`."""
+        critical = [k for k in values if k == "motor.pole_pairs" or k.startswith(("feedback.", "commutation."))]
+        if self._state.mode != layout.OFF and any(self.memory.working.get(k) != values[k] for k in critical):
+            raise DriveRefused(why="pole pairs, feedback and commutation cannot change while enabled.",
+                               remedy="Disable the axis, then send.")
+        changed = self.memory.write(values)
+        self._apply()
+        return changed
+
+    # --- time -------------------------------------------------------------------------------------------------
+
+    @property
+    def time(self) -> float:
+        """Drive time since it was made. [s]"""
+        return float(self._state.tick) * TICK
+
+    def advance(self, seconds: float) -> None:
+        """Let the drive run; jogs expire and trips are noted in slices of 10 ms."""
+        left = round(seconds / TICK)
+        while left > 0:
+            n = min(left, 160)
+            self._advance_kernel(n)
+            left -= n
+
+    def _advance_kernel(self, n: int) -> None:
+        s = self._state
+        if self._jog_until and s.tick >= self._jog_until:
+            self._jog_until = 0
+            if s.gen == layout.GEN_RAMP:
+                s.gen_target = 0.0
+                s.gen_rate = self._settings.quick_stop
+        run_ticks(n, s, self._plant, self._settings, self._edges, self._states, self._path, self._excitation,
+                  self._signals, self._channels, self._tape)
+        if s.trip:
+            self._tripped(TRIPS[int(s.trip)])
+            s.trip = 0
+        if s.stopped:
+            s.stopped = 0
+            self.power_state = machine.after(self.power_state, "stopped")
+            if self.power_state == machine.ENABLED:
+                self.power_state = machine.after(self.power_state, "disable voltage")
+
+    def _tripped(self, code: str) -> None:
+        self._note(code, position=float(self._state.position), velocity=float(self._state.velocity))
+        if code in NO_FAULT:
+            self.power_state = machine.after(self.power_state, "quick stop")
+            return
+        self.fault = code
+        self.power_state = machine.after(machine.after(self.power_state, "fault"), "reaction done")
+
+    def _note(self, kind: str, **facts: Any) -> None:
+        number = self.events[-1]["number"] + 1 if self.events else 1
+        self.events.append({"number": number, "time": self.time, "kind": kind, "facts": facts})
+        del self.events[:-500]
+
+    # --- what prevents enabling -------------------------------------------------------------------------------
+
+    def blockers(self, mode: str = "position") -> list[dict[str, str]]:
+        """Everything that prevents enabling, in plain words, each with what to do and where."""
+        s, v = self._state, self.memory.working
+        found: list[tuple[str, str, str, str]] = []
+        if self.fault:
+            found.append(("fault", f"A fault is active: {self.fault.replace('_', ' ')}.",
+                          "Mend the cause, then reset the fault.", "drive"))
+        if not self.switches["safe_torque_off"]:
+            found.append(("safe_torque_off", "Safe torque off is open.", "Close the safety circuit.", "drive"))
+        if not self.switches["hardware_enable"]:
+            found.append(("hardware_enable", "The hardware enable input is low.", "Switch it on.", "drive"))
+        if s.v_bus < v["power.undervoltage"]:
+            found.append(("undervoltage", f"The bus has {s.v_bus:.0f} V, under {v['power.undervoltage']:.0f} V.",
+                          "Switch the supply on, or correct the supply entered.", "power"))
+        if self.memory.restart_needed:
+            found.append(("restart", "Changed values wait for a restart of the drive.",
+                          "Store, then restart the drive.", "drive"))
+        if v == self.memory.permanent and "default" in self._configuration():
+            found.append(("configuration", "The drive holds factory values only.",
+                          "Send the project's values.", "drive"))
+        if mode != "vector":
+            if not v["commutation.valid"]:
+                found.append(("commutation", "The commutation offset has not been found.",
+                              "Run the commutation step.", "commutation"))
+            elif v["feedback.halls"] and hall_sector(s.hall, self._settings) < 0:
+                found.append(("halls", f"The Hall signals show {s.hall}, which no position has.",
+                              "Check the Hall wires and their supply.", "feedback"))
+            elif not v["feedback.halls"] and s.angle_quality == layout.ANGLE_UNKNOWN:
+                found.append(("angle", "The rotor angle is not known since power-up.",
+                              "Repeat the alignment of the commutation step.", "commutation"))
+        return [{"code": c, "text": t, "remedy": r, "step": st} for c, t, r, st in found]
+
+    def _configuration(self) -> str:
+        return "default" if self.memory.working["motor.pole_pairs"] == 1 and self.memory.working[
+            "limit.velocity"] == 10.0 else "sent"
+
+    # --- control and power stage ------------------------------------------------------------------------------
+
+    def take_control(self, owner: str, *, force: bool = False) -> str:
+        """Give the lease to `owner`; returns its token. Raises `DriveRefused` while another holds it."""
+        if self.owner not in (None, owner) and not force:
+            raise DriveRefused(why=f"{self.owner} has control.", remedy="Ask them to give it back, or take it over.")
+        if self.owner not in (None, owner):
+            self.stop("control taken over")
+        self.owner = owner
+        self._lease = f"{self._rng.integers(2**62):x}"
+        self._note("control_taken", owner=owner)
+        return self._lease
+
+    def give_control(self, lease: str) -> None:
+        """Give the lease back; the axis is stopped first."""
+        self.check_lease(lease)
+        self.stop("control given back")
+        self._note("control_given", owner=self.owner)
+        self.owner, self._lease = None, ""
+
+    def check_lease(self, lease: str) -> None:
+        """Renew the heartbeat of the lease. Raises `DriveRefused` if it is not the one in force."""
+        if not self._lease or lease != self._lease:
+            raise DriveRefused(why="the command came without control of the axis.", remedy="Take control first.")
+        self._state.deadline = self._state.tick + LEASE_TICKS
+
+    def enable(self, mode: str, *, guard_low: float, guard_high: float, guard_speed: float) -> None:
+        """Close the power stage in a mode, within the consented travel and speed. [rad], [rad/s]
+
+        Raises
+        ------
+        DriveRefused
+            Something prevents enabling; `why` names all of it.
+        """
+        blockers = self.blockers(mode)
+        if blockers:
+            raise DriveRefused(why=" ".join(b["text"] for b in blockers),
+                               remedy=" ".join(b["remedy"] for b in blockers))
+        s = self._state
+        if s.mode != layout.OFF:
+            raise DriveRefused(why="it is enabled already.", remedy="Disable it first.")
+        self._find_angle(mode)
+        for event in ("shutdown", "switch on", "enable operation"):
+            self.power_state = machine.after(self.power_state, event)
+        power_off(s)
+        s.position_ref, s.guard_low, s.guard_high, s.guard_speed = s.position, guard_low, guard_high, guard_speed
+        s.stopped = s.trip = 0
+        s.mode = MODES[mode]
+        self._note("enabled", mode=mode)
+
+    def _find_angle(self, mode: str) -> None:
+        s, c = self._state, self._settings
+        if mode == "vector" or s.angle_quality != layout.ANGLE_UNKNOWN:
+            return
+        middle = c.hall_offset + (hall_sector(s.hall, c) + 0.5) * math.pi / 3
+        s.angle_offset = middle - c.pole_pairs * c.direction * (s.counts - s.count_zero) * 2 * math.pi / c.counts
+        s.angle_quality = layout.ANGLE_SECTOR
+
+    def disable(self) -> None:
+        """Open the power stage at once; the axis coasts."""
+        power_off(self._state)
+        self.power_state = machine.after(self.power_state, "disable voltage")
+        self._note("disabled")
+
+    def stop(self, why: str) -> None:
+        """Quick stop, whoever asks: ramp to standstill, then open the power stage."""
+        if self._state.mode == layout.OFF:
+            return
+        self._note("stop", why=why)
+        self.power_state = machine.after(self.power_state, "quick stop")
+        begin_stop(self._state, self._settings)
+
+    def reset_fault(self) -> None:
+        """Leave the fault state."""
+        self.fault = None
+        self.power_state = machine.after(self.power_state, "fault reset")
+
+    def _require_standstill(self, what: str) -> None:
+        if self._state.mode != layout.OFF:
+            raise DriveRefused(why=f"{what} needs the power stage off.", remedy="Disable the axis first.")
+
+    def _require_mode(self, *modes: str) -> None:
+        if self._state.stopping or self._state.mode not in [MODES[m] for m in modes]:
+            raise DriveRefused(why=f"it is not enabled in {' or '.join(modes)} mode.", remedy="Enable it first.")
+
+    # --- motion -----------------------------------------------------------------------------------------------
+
+    def vector(self, *, angle: float, rate: float, current: float, rise: float) -> None:
+        """Turn the vector to an absolute electrical angle and ramp its current. [rad], [rad/s], [A], [A/s]"""
+        self._require_mode("vector")
+        s = self._state
+        s.vec_target, s.vec_rate = angle, abs(rate)
+        s.vec_current_target, s.vec_current_rate = min(abs(current), self._settings.current_limit), abs(rise)
+
+    def jog(self, velocity: float) -> None:
+        """Run at a speed as long as this is renewed within 100 ms. [rad/s]"""
+        self._require_mode("velocity", "position")
+        s, c = self._state, self._settings
+        s.gen_target = min(max(velocity, -c.velocity_limit), c.velocity_limit)
+        s.gen_rate, s.gen = c.acceleration, layout.GEN_RAMP
+        self._jog_until = s.tick + JOG_TICKS
+
+    def run_at(self, velocity: float) -> None:
+        """Ramp to a speed and keep it. [rad/s]"""
+        self.jog(velocity)
+        self._jog_until = 0
+
+    def run_path(self, segments: np.ndarray) -> None:
+        """Run constant-jerk segments from where the command stands; position mode. Shape (n, 6)."""
+        self._require_mode("position")
+        s = self._state
+        if s.gen != layout.GEN_HOLD:
+            raise DriveRefused(why="a move is in progress.", remedy="Wait for its end.")
+        if np.abs(segments[:, 3]).max(initial=0) > self._settings.velocity_limit * 1.001:
+            raise DriveRefused(why="the move is faster than the velocity limit.", remedy="Lower it, or the limit.")
+        self._path = np.ascontiguousarray(segments, dtype=float)
+        s.path_time, s.path_index, s.path_origin, s.gen = 0.0, 0, s.position_ref, layout.GEN_PATH
+
+    def set_position(self, value: float) -> None:
+        """Declare the present position: homing "here" (CiA 402 method 37). [rad]"""
+        self._require_standstill("setting the position")
+        s = self._state
+        s.position_zero += value - s.position
+        s.position = value
+
+    def excite(self, point: str, samples: np.ndarray, *, divider: int, repeats: int) -> None:
+        """Add samples at an injection point, one every `divider` ticks, `repeats` times over."""
+        s = self._state
+        if s.mode == layout.OFF or s.stopping:
+            raise DriveRefused(why="it is not enabled.", remedy="Enable it first.")
+        self._excitation = np.ascontiguousarray(samples, dtype=float)
+        s.exc_index, s.exc_len, s.exc_left, s.exc_div = 0, len(samples), repeats, divider
+        s.exc_point = POINTS[point]
+
+    # --- recorder ---------------------------------------------------------------------------------------------
+
+    def arm(self, channels: list[str], *, divider: int, samples: int, pre: int, trigger: Mapping[str, Any]) -> None:
+        """Arm the recorder. `trigger` is empty (at once) or {signal, level, rising}."""
+        if not 0 < samples <= MOST_SAMPLES or divider < 1 or not 0 <= pre < samples or not channels:
+            raise DriveRefused(why="the recording is too long or empty.",
+                               remedy=f"Ask for up to {MOST_SAMPLES} samples.")
+        s = self._state
+        s.rec_state = 0
+        self._channels = np.array([SIGNAL_INDEX[c] for c in channels], dtype=np.int64)
+        self._tape = np.zeros((len(channels), samples), dtype=np.float32)
+        s.rec_div, s.rec_n, s.rec_pos, s.rec_filled, s.rec_pre = divider, samples, 0, 0, pre
+        s.trig_signal = SIGNAL_INDEX[trigger["signal"]] if trigger else -1
+        s.trig_level, s.trig_rising = float(trigger.get("level", 0.0)), int(trigger.get("rising", True))
+        s.rec_state = 1
+
+    def recorder_state(self) -> str:
+        """Return "idle", "armed", "running" or "done"."""
+        return ("idle", "armed", "running", "done")[int(self._state.rec_state)]
+
+    def recorded(self) -> tuple[np.ndarray, list[str], float]:
+        """Return the finished tape (channels, samples), oldest first, its channels, its period [s].
+
+        Raises
+        ------
+        DriveRefused
+            No recording is complete.
+        """
+        if self._state.rec_state != 3:
+            raise DriveRefused(why="no recording is complete.", remedy="Wait until the recorder is done.")
+        channels = [SIGNALS[k][0] for k in self._channels]
+        return np.roll(self._tape, -int(self._state.rec_pos), axis=1), channels, int(self._state.rec_div) * TICK
+
+    # --- status -----------------------------------------------------------------------------------------------
+
+    def status(self) -> dict[str, Any]:
+        """Everything the rig strip shows."""
+        s = self._state
+        amps = math.hypot(s.meas_d, s.meas_q) if s.mode != layout.OFF else 0.0
+        return {
+            "time": self.time, "power_state": self.power_state, "fault": self.fault, "owner": self.owner,
+            "mode": {v: k for k, v in MODES.items()}.get(int(s.mode), "off"),
+            "position": float(s.position), "velocity": float(s.velocity), "current": amps, "v_bus": float(s.meas_bus),
+            "following_error": float(s.position_ref - s.position) if s.mode == layout.POSITION else 0.0,
+            "counts": int(s.counts - s.count_zero), "hall": int(s.hall), "index_seen": int(s.index_seen),
+            "index_counts": int(s.index_count - s.count_zero), "moving": bool(s.moving or s.stopping),
+            "angle_quality": ("unknown", "sector", "edge", "index")[int(s.angle_quality)],
+            "blockers": self.blockers(), "not_stored": self.memory.not_stored,
+            "restart_needed": self.memory.restart_needed, "recorder": self.recorder_state(),
+            "switches": dict(self.switches), "events": self.events[-1]["number"] if self.events else 0,
+        }
+
+    def identity(self) -> dict[str, Any]:
+        """Name, versions and ratings."""
+        return {
+            "name": self.name, "maker": "stand-in", "firmware": "1.0.0", "protocol": 1, "tick": TICK,
+            "current_peak": self.truth.drive_current_peak, "current_continuous": self.truth.drive_current_continuous,
+            "voltage_max": self.truth.overvoltage,
+            "signals": [{"key": k, "unit": u, "label": label} for k, u, label in SIGNALS],
+        }

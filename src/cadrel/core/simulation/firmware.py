@@ -1,0 +1,443 @@
+"""One tick of the drive: measurement, set-point generator, cascade, current loop, guards, recorder. Numba.
+
+`docs/control-structure.md` states these equations for a stranger; the frequency-domain model is derived from them.
+"""
+
+import math
+
+import numba
+
+from cadrel.core.simulation.layout import (
+    ANGLE_EDGE,
+    ANGLE_INDEX,
+    ANGLE_SECTOR,
+    AT_CURRENT_D,
+    AT_CURRENT_Q,
+    AT_POSITION,
+    AT_TORQUE,
+    AT_VELOCITY,
+    AT_VOLTAGE_D,
+    AT_VOLTAGE_Q,
+    CURRENT,
+    GEN_HOLD,
+    GEN_PATH,
+    GEN_RAMP,
+    NOWHERE,
+    OFF,
+    POSITION,
+    SLOW,
+    TICK,
+    TRIP_FOLLOWING,
+    TRIP_GUARD,
+    TRIP_LEASE,
+    TRIP_NONE,
+    TRIP_OVERCURRENT,
+    TRIP_OVERSPEED,
+    TRIP_OVERVOLTAGE,
+    TRIP_TRAVEL,
+    TRIP_UNDERVOLTAGE,
+    TV,
+    VECTOR,
+    VELOCITY,
+)
+from cadrel.core.simulation.plant import FAST, SQRT3_2, TWO_PI, hall_state, noise, turned
+
+STILL_SPEED = 0.5  # [rad/s] at the motor: a quick stop ends below it
+STANDSTILL_TICKS = 8000  # [ticks] half a second: a quick stop that has not ended by then cuts power
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def track_encoder(s, p, c, before, edges, states):
+    """Note counts, edge times, index and Halls after the plant moved from motor angle `before`."""
+    per_rad = p.encoder_sign * p.counts_per_rev / TWO_PI
+    n0, n1 = before * per_rad, s.theta1 * per_rad
+    f0, f1 = math.floor(n0), math.floor(n1)
+    if f0 != f1:
+        boundary = f1 if n1 > n0 else f1 + 1.0
+        s.edge_count = int(boundary)
+        s.edge_time = s.tick + (boundary - n0) / (n1 - n0)
+        s.edge_fresh = 1
+        s.counts = int(f1)
+        hall = hall_state(s.theta1, p, edges, states)
+        if hall != s.hall:
+            _refine_on_hall(s, c, hall)
+            s.hall = hall
+    m0 = math.floor((before - p.index_angle) / TWO_PI)
+    m1 = math.floor((s.theta1 - p.index_angle) / TWO_PI)
+    if m0 != m1:
+        crossed = p.index_angle + TWO_PI * max(m0, m1)
+        s.index_count = int(math.floor(crossed * per_rad + 0.5))
+        s.index_seen += 1
+        if c.has_index > 0.0:
+            s.angle_offset = c.index_offset - c.pole_pairs * _drive_angle(s, c, s.index_count)
+            s.angle_quality = ANGLE_INDEX
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def read_halls(s, p, edges, states):
+    """Take the Hall signals as they stand, as power-up does."""
+    s.hall = hall_state(s.theta1, p, edges, states)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def _drive_angle(s, c, counts):
+    """Motor angle of a count value as the drive's parameters have it. [rad]"""
+    return c.direction * (counts - s.count_zero) * TWO_PI / c.counts
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def hall_sector(hall, c):
+    """Sector 0...5 of a Hall code in the drive's forward direction, or -1 for 0 and 7."""
+    if hall == 1:
+        k = 0
+    elif hall == 3:
+        k = 1
+    elif hall == 2:
+        k = 2
+    elif hall == 6:
+        k = 3
+    elif hall == 4:
+        k = 4
+    elif hall == 5:
+        k = 5
+    else:
+        return -1
+    # Mirrored, the forward sequence is 1-5-4-6-2-3: state 1 stays first.
+    return k if c.hall_sign > 0 else (6 - k) % 6
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _refine_on_hall(s, c, hall):
+    """At an edge the angle is known much better than within a sector: use it until the index comes."""
+    now, last = hall_sector(hall, c), hall_sector(s.hall, c)
+    if now < 0 or last < 0 or s.angle_quality not in (ANGLE_SECTOR, ANGLE_EDGE):
+        return
+    step = (now - last) % 6
+    if step == 1:
+        edge = c.hall_offset + now * math.pi / 3
+    elif step == 5:
+        edge = c.hall_offset + last * math.pi / 3
+    else:
+        return
+    s.angle_offset = edge - c.pole_pairs * _drive_angle(s, c, s.counts)
+    s.angle_quality = ANGLE_EDGE
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def measure(s, p, c):
+    """Sample phase currents, bus and rotor angle at the start of the tick."""
+    exact = s.tick % SLOW == 0  # in between, small turns: sine and cosine are a good part of a tick's cost
+    the = p.pole_pairs * s.theta1
+    if exact:
+        ct, st = math.cos(the), math.sin(the)
+    else:
+        ct, st = turned(s.cos_rotor, s.sin_rotor, the - s.angle_rotor)
+    s.cos_rotor, s.sin_rotor, s.angle_rotor = ct, st, the
+    alpha = s.i_d * ct - s.i_q * st
+    beta = (s.i_d * st + s.i_q * ct) * p.phase_sign
+    ia = alpha + p.current_noise * noise(s)
+    ib = -0.5 * alpha + SQRT3_2 * beta + p.current_noise * noise(s)
+    ia = math.floor(ia / p.current_lsb + 0.5) * p.current_lsb
+    ib = math.floor(ib / p.current_lsb + 0.5) * p.current_lsb
+    alpha, beta = ia, (ia + 2 * ib) / (2 * SQRT3_2)
+    before = s.angle_used
+    if s.mode == VECTOR:
+        s.angle_used = s.vec_angle
+    else:
+        s.angle_used = c.pole_pairs * (_drive_angle(s, c, s.counts) + 0.5 * TWO_PI / c.counts) + s.angle_offset
+    step = s.angle_used - before
+    if exact or abs(step) > 0.5:
+        cu, su = math.cos(s.angle_used), math.sin(s.angle_used)
+    else:
+        cu, su = turned(s.cos_used, s.sin_used, step)
+    s.cos_used, s.sin_used = cu, su
+    s.meas_d = alpha * cu + beta * su
+    s.meas_q = -alpha * su + beta * cu
+    s.meas_bus = s.v_bus
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _measure_velocity(s, c):
+    """Counts between the last edges of two samples, over the time between those edges."""
+    per_count = c.direction * TWO_PI / c.counts
+    s.position = _drive_angle(s, c, s.counts) + s.position_zero
+    if s.edge_fresh == 1:
+        dt = (s.edge_time - s.edge_last_time) * TICK
+        if dt > 0.0:
+            s.velocity_raw = per_count * (s.edge_count - s.edge_last_count) / dt
+        s.edge_last_time, s.edge_last_count, s.edge_fresh = s.edge_time, s.edge_count, 0
+    else:
+        bound = abs(per_count) / max((s.tick - s.edge_time) * TICK, TV)
+        if bound < abs(per_count) / 0.02:  # no edge for 20 ms: standstill
+            s.velocity_raw = 0.0
+        elif abs(s.velocity_raw) > bound:
+            s.velocity_raw = math.copysign(bound, s.velocity_raw)
+    s.velocity += (1.0 - c.feedback_pole) * (s.velocity_raw - s.velocity)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _generate(s, c, path):
+    """Advance the set-point generator by one velocity sample."""
+    s.moving = 0
+    if s.gen == GEN_RAMP:
+        step = s.gen_rate * TV
+        dv = min(max(s.gen_target - s.gen_velocity, -step), step)
+        s.position_ref += TV * (s.gen_velocity + 0.5 * dv)
+        s.gen_velocity += dv
+        s.velocity_ref, s.acceleration_ref = s.gen_velocity, dv / TV
+        s.moving = 1 if s.gen_velocity != 0.0 or s.gen_target != 0.0 else 0
+        if s.moving == 0:
+            s.gen = GEN_HOLD
+    elif s.gen == GEN_PATH:
+        s.path_time += TV
+        t = s.path_time
+        n = path.shape[0]
+        k = s.path_index
+        while k < n - 1 and t >= path[k, 1]:
+            k += 1
+        s.path_index = k
+        dt = min(t, path[k, 1]) - path[k, 0]
+        v, a, j = path[k, 3], path[k, 4], path[k, 5]
+        s.position_ref = s.path_origin + path[k, 2] + dt * (v + dt * (a / 2 + dt * j / 6))
+        s.velocity_ref = v + dt * (a + dt * j / 2)
+        s.acceleration_ref = a + dt * j
+        s.moving = 1 if v != 0.0 or a != 0.0 or j != 0.0 else 0
+        s.gen_velocity = s.velocity_ref
+        if t >= path[n - 1, 1]:
+            s.gen = GEN_HOLD
+            s.moving = 0
+    if s.gen == GEN_HOLD:
+        s.velocity_ref = s.acceleration_ref = s.gen_velocity = 0.0
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _cascade(s, c):
+    """Position P with feedforward, velocity PI, torque filters, limits: `iq_command` for the next four ticks."""
+    exc = s.exc_now
+    point = s.exc_point
+    if s.mode == POSITION:
+        target = s.position_ref + (exc if point == AT_POSITION else 0.0)
+        command = c.position_gain * (target - s.position) + c.velocity_feedforward * s.velocity_ref
+    else:
+        command = s.velocity_ref
+        s.position_ref = s.position
+    command += exc if point == AT_VELOCITY else 0.0
+    limit = c.velocity_limit * 1.1
+    s.velocity_cmd = min(max(command, -limit), limit)
+    error = s.velocity_cmd - s.velocity
+    raw = c.velocity_gain * error + s.int_torque
+    s.torque_lp += (1.0 - c.torque_pole) * (raw - s.torque_lp)
+    x = s.torque_lp
+    y = c.notch_b0 * x + c.notch_b1 * s.notch_x1 + c.notch_b2 * s.notch_x2 - c.notch_a1 * s.notch_y1
+    y -= c.notch_a2 * s.notch_y2
+    s.notch_x2, s.notch_x1, s.notch_y2, s.notch_y1 = s.notch_x1, x, s.notch_y1, y
+    torque = y + c.acceleration_torque * s.acceleration_ref + (exc if point == AT_TORQUE else 0.0)
+    most = c.current_limit
+    if s.thermal >= c.thermal_budget:
+        most = min(most, c.current_continuous)
+    iq = torque / c.torque_constant
+    s.limited = 1 if abs(iq) > most else 0
+    s.iq_command = min(max(iq, -most), most)
+    s.torque_cmd = s.iq_command * c.torque_constant
+    if s.limited == 0 or error * iq < 0.0:  # integrate unless it would push further into the limit
+        s.int_torque += c.velocity_integral * TV * error
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def slow_tick(s, c, path):
+    """Everything the drive does every fourth tick."""
+    _measure_velocity(s, c)
+    _guards(s, c)
+    if s.mode in (VELOCITY, POSITION):
+        _generate(s, c, path)
+        _cascade(s, c)
+    else:
+        s.position_ref = s.position
+        s.velocity_ref = s.acceleration_ref = 0.0
+        s.moving = 1 if s.mode == VECTOR and s.vec_rate != 0.0 and s.vec_angle != s.vec_target else 0
+    heat = s.meas_d**2 + s.meas_q**2 - c.current_continuous**2
+    s.thermal = max(0.0, s.thermal + TV * heat)
+    if s.stopping > 0:
+        _finish_stop(s)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _finish_stop(s):
+    s.stopping += SLOW
+    still = s.gen_velocity == 0.0 and abs(s.velocity) < STILL_SPEED
+    if (still and s.stopping > 4 * SLOW) or s.stopping > STANDSTILL_TICKS:
+        power_off(s)
+        s.stopped = 1
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def power_off(s):
+    """Open the power stage and forget every command."""
+    s.mode = OFF
+    s.stopping = 0
+    s.gen = GEN_HOLD
+    s.gen_velocity = s.gen_target = s.velocity_ref = s.acceleration_ref = 0.0
+    s.int_torque = s.torque_lp = s.int_d = s.int_q = s.iq_command = s.torque_cmd = 0.0
+    s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = 0.0
+    s.next_alpha = s.next_beta = s.v_alpha = s.v_beta = s.out_d = s.out_q = 0.0
+    s.vec_current = s.vec_current_target = 0.0
+    s.exc_point = NOWHERE
+    s.exc_now = 0.0
+    s.moving = 0
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def begin_stop(s, c):
+    """Quick stop: ramp to standstill where a loop is closed, cut the current where none is."""
+    s.exc_point = NOWHERE
+    s.exc_now = 0.0
+    if s.mode not in (VELOCITY, POSITION):
+        power_off(s)
+        s.stopped = 1
+        return
+    if s.stopping == 0:
+        s.stopping = 1
+        if s.mode == VELOCITY or s.gen == GEN_HOLD:
+            s.gen_velocity = s.velocity
+        s.gen_target = 0.0
+        s.gen_rate = c.quick_stop
+        s.gen = GEN_RAMP
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _trip(s, c, code, cut):
+    if s.trip == TRIP_NONE:
+        s.trip = code
+    if cut:
+        power_off(s)
+        s.stopped = 1
+    else:
+        begin_stop(s, c)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _guards(s, c):
+    """What the drive watches in every velocity sample, whoever commands it."""
+    if s.mode == OFF:
+        return
+    if abs(s.velocity) > c.trip_speed:
+        _trip(s, c, TRIP_OVERSPEED, True)
+    elif s.meas_bus > c.trip_overvoltage:
+        _trip(s, c, TRIP_OVERVOLTAGE, True)
+    elif s.meas_bus < c.trip_undervoltage:
+        _trip(s, c, TRIP_UNDERVOLTAGE, True)
+    elif s.stopping > 0:
+        return
+    elif s.tick > s.deadline:
+        _trip(s, c, TRIP_LEASE, False)
+    elif abs(s.velocity) > s.guard_speed or not s.guard_low <= s.position <= s.guard_high:
+        _trip(s, c, TRIP_GUARD, False)
+    elif (s.position > c.travel_max and s.velocity > 0.0) or (s.position < c.travel_min and s.velocity < 0.0):
+        _trip(s, c, TRIP_TRAVEL, False)
+    elif s.mode == POSITION and abs(s.position_ref - s.position) > c.following_error:
+        s.position_ref, s.gen_velocity = s.position, s.velocity
+        _trip(s, c, TRIP_FOLLOWING, False)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def _vector(s):
+    """Turn and ramp the commanded vector by one tick."""
+    step = s.vec_rate * TICK
+    gap = s.vec_target - s.vec_angle
+    s.vec_angle += gap if abs(gap) <= abs(step) else math.copysign(abs(step), gap)
+    rise = s.vec_current_rate * TICK
+    gap = s.vec_current_target - s.vec_current
+    s.vec_current += min(max(gap, -rise), rise)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def fast_tick(s, c):
+    """Current loop: PI per axis, decoupling, voltage circle with d first, back-calculation against wind-up."""
+    if s.mode == OFF:
+        return
+    if max(abs(s.meas_d), abs(s.meas_q)) > c.trip_current:
+        _trip(s, c, TRIP_OVERCURRENT, True)
+        return
+    exc, point = s.exc_now, s.exc_point
+    omega = 0.0
+    if s.mode == VECTOR:
+        _vector(s)
+        s.ref_d, s.ref_q = s.vec_current, 0.0
+    else:
+        omega = c.pole_pairs * s.velocity
+        s.ref_d, s.ref_q = 0.0, (0.0 if s.mode == CURRENT else s.iq_command)
+    s.ref_d += exc if point == AT_CURRENT_D else 0.0
+    s.ref_q += exc if point == AT_CURRENT_Q else 0.0
+    error_d, error_q = s.ref_d - s.meas_d, s.ref_q - s.meas_q
+    vd = c.current_gain * error_d + s.int_d - omega * c.inductance * s.meas_q
+    vq = c.current_gain * error_q + s.int_q + omega * (c.inductance * s.meas_d + c.flux_linkage)
+    vd += exc if point == AT_VOLTAGE_D else 0.0
+    vq += exc if point == AT_VOLTAGE_Q else 0.0
+    most = s.meas_bus / (2 * SQRT3_2)
+    out_d = min(max(vd, -most), most)
+    room = math.sqrt(max(most * most - out_d * out_d, 0.0))
+    out_q = min(max(vq, -room), room)
+    s.saturated = 1 if out_d != vd or out_q != vq else 0
+    s.int_d += c.current_integral * TICK * (error_d + (out_d - vd) / c.current_gain)
+    s.int_q += c.current_integral * TICK * (error_q + (out_q - vq) / c.current_gain)
+    s.out_d, s.out_q = out_d, out_q
+    # The voltage acts one tick later and for one tick: turn it by a tick and a half.
+    rate = s.vec_rate if s.mode == VECTOR and s.vec_angle != s.vec_target else omega
+    ca, sa = turned(s.cos_used, s.sin_used, 1.5 * TICK * rate)
+    s.next_alpha, s.next_beta = out_d * ca - out_q * sa, out_d * sa + out_q * ca
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def advance_excitation(s, excitation):
+    """Take the next sample of the excitation; after the last one the point goes quiet by itself."""
+    if s.exc_point == NOWHERE or s.tick % s.exc_div != 0:
+        return
+    if s.exc_index >= s.exc_len:
+        s.exc_index = 0
+        s.exc_left -= 1
+    if s.exc_left <= 0:
+        s.exc_point = NOWHERE
+        s.exc_now = 0.0
+        return
+    s.exc_now = excitation[s.exc_index]
+    s.exc_index += 1
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def record(s, signals, channels, tape):
+    """Write the chosen signals; a ring until the trigger comes, then to the end."""
+    if s.rec_state in (0, 3) or s.tick % s.rec_div != 0:
+        return
+    _fill(s, signals)
+    at = s.rec_pos
+    for k in range(channels.shape[0]):
+        tape[k, at] = signals[channels[k]]
+    s.rec_pos = (at + 1) % s.rec_n
+    s.rec_filled = min(s.rec_filled + 1, s.rec_n)
+    if s.rec_state == 1:
+        now = signals[s.trig_signal] if s.trig_signal >= 0 else 0.0
+        met = s.trig_signal < 0
+        if s.trig_signal >= 0:
+            up = s.trig_last < s.trig_level <= now
+            down = s.trig_last > s.trig_level >= now
+            met = up if s.trig_rising == 1 else down
+        s.trig_last = now
+        if met and s.rec_filled > s.rec_pre:
+            s.rec_state = 2
+            s.rec_left = s.rec_n - s.rec_pre - 1
+    else:
+        s.rec_left -= 1
+    if s.rec_state == 2 and s.rec_left <= 0:
+        s.rec_state = 3
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _fill(s, x):
+    """The recorder's signals, in the order of `layout.SIGNALS`."""
+    x[0], x[1], x[2] = s.position, s.position_ref, s.position_ref - s.position
+    x[3], x[4], x[5] = s.velocity, s.velocity_cmd if s.mode in (VELOCITY, POSITION) else 0.0, s.acceleration_ref
+    x[6], x[7], x[8], x[9], x[10] = s.torque_cmd, s.meas_d, s.meas_q, s.ref_d, s.ref_q
+    x[11], x[12], x[13] = s.out_d, s.out_q, s.meas_bus
+    x[14], x[15], x[16], x[17] = s.counts - s.count_zero, s.hall, s.index_count - s.count_zero, s.index_seen
+    x[18], x[19], x[20], x[21] = s.angle_used, s.vec_angle, s.exc_now, s.moving
+    x[22], x[23] = s.saturated, s.limited

@@ -1,0 +1,171 @@
+"""What the kernel works on: the plant, the drive's settings, the state record and the recorder's signals."""
+
+from typing import NamedTuple
+
+import numpy as np
+
+TICK = 62.5e-6  # [s] current loop
+SLOW = 4  # velocity and position loops every 4 ticks
+TV = TICK * SLOW
+
+# What the power stage does with the axis.
+OFF, VECTOR, CURRENT, VELOCITY, POSITION = 0, 1, 2, 3, 4
+# Where an excitation is added.
+NOWHERE, AT_VOLTAGE_D, AT_VOLTAGE_Q, AT_CURRENT_D, AT_CURRENT_Q, AT_TORQUE, AT_VELOCITY, AT_POSITION = range(8)
+# How well the drive knows the rotor angle.
+ANGLE_UNKNOWN, ANGLE_SECTOR, ANGLE_EDGE, ANGLE_INDEX = 0, 1, 2, 3
+# Set-point generator.
+GEN_HOLD, GEN_RAMP, GEN_PATH = 0, 1, 2
+# Trips raised inside a tick; the drive names them.
+TRIP_NONE, TRIP_OVERCURRENT, TRIP_OVERVOLTAGE, TRIP_UNDERVOLTAGE, TRIP_OVERSPEED = 0, 1, 2, 3, 4
+TRIP_FOLLOWING, TRIP_TRAVEL, TRIP_LEASE, TRIP_GUARD = 5, 6, 7, 8
+
+
+class Plant(NamedTuple):
+    """The true axis. SI, per phase, peak; load values reflected to the motor shaft."""
+
+    resistance: float
+    inductance_d: float
+    inductance_q: float
+    flux_linkage: float
+    pole_pairs: float
+    inertia_motor: float
+    inertia_load: float
+    stiffness: float
+    damping: float
+    coulomb_motor: float
+    viscous_motor: float
+    coulomb_load: float
+    viscous_load: float
+    breakaway_ratio: float
+    stribeck_speed: float
+    torque_load: float
+    stop_low: float
+    stop_high: float
+    stop_stiffness: float
+    stop_damping: float
+    supply_voltage: float
+    supply_resistance: float
+    bus_capacitance: float
+    chopper_on: float
+    chopper_off: float
+    chopper_resistance: float
+    dead_voltage: float
+    dead_current: float
+    current_noise: float
+    current_lsb: float
+    bus_noise: float
+    phase_sign: float
+    counts_per_rev: float
+    encoder_sign: float
+    index_angle: float
+
+
+class Settings(NamedTuple):
+    """The drive's parameters as its loops use them. SI at the motor shaft."""
+
+    resistance: float
+    inductance: float
+    flux_linkage: float
+    torque_constant: float
+    pole_pairs: float
+    counts: float
+    direction: float
+    current_gain: float
+    current_integral: float
+    velocity_gain: float
+    velocity_integral: float
+    feedback_pole: float
+    torque_pole: float
+    notch_b0: float
+    notch_b1: float
+    notch_b2: float
+    notch_a1: float
+    notch_a2: float
+    position_gain: float
+    velocity_feedforward: float
+    acceleration_torque: float
+    current_limit: float
+    trip_current: float
+    trip_speed: float
+    trip_overvoltage: float
+    trip_undervoltage: float
+    current_continuous: float
+    thermal_budget: float
+    following_error: float
+    travel_min: float
+    travel_max: float
+    velocity_limit: float
+    acceleration: float
+    quick_stop: float
+    hall_offset: float
+    hall_sign: float
+    index_offset: float
+    has_index: float
+
+
+_REALS = (
+    # plant
+    "i_d i_q cos_rotor sin_rotor cos_used sin_used angle_rotor omega1 theta1 omega2 theta2 v_bus v_alpha v_beta energy_in energy_copper energy_friction "
+    "energy_spring_loss energy_chopper energy_supply "
+    # drive: measurement
+    "meas_d meas_q meas_bus edge_time edge_last_time velocity_raw velocity position position_zero angle_offset "
+    "angle_used "
+    # drive: current loop
+    "ref_d ref_q int_d int_q next_alpha next_beta out_d out_q iq_command "
+    # drive: cascade
+    "int_torque torque_lp torque_cmd notch_x1 notch_x2 notch_y1 notch_y2 velocity_ref velocity_cmd position_ref "
+    "acceleration_ref thermal "
+    # drive: generator, vector, excitation, guards
+    "gen_velocity gen_target gen_rate path_time path_origin vec_angle vec_rate vec_target vec_current "
+    "vec_current_target vec_current_rate exc_now guard_low guard_high guard_speed"
+).split()
+_WHOLES = (
+    "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_fresh hall hall_last sector_last "
+    "index_seen index_count angle_quality mode gen trip deadline stopping stopped saturated limited "
+    "path_index exc_point exc_index exc_len exc_left exc_div "
+    "rec_state rec_div rec_n rec_pos rec_filled rec_left rec_pre trig_signal trig_rising moving"
+).split()
+STATE = np.dtype(
+    [(n, np.float64) for n in _REALS] + [(n, np.int64) for n in _WHOLES]
+    + [("trig_level", np.float64), ("trig_last", np.float64), ("noise", np.uint64)]
+)
+
+# Signals the recorder offers, in the order the firmware fills them: key, unit, label.
+SIGNALS: tuple[tuple[str, str, str], ...] = (
+    ("position", "rad", "Position"),
+    ("position_ref", "rad", "Position, commanded"),
+    ("following_error", "rad", "Following error"),
+    ("velocity", "rad/s", "Velocity"),
+    ("velocity_ref", "rad/s", "Velocity, commanded"),
+    ("acceleration_ref", "rad/s²", "Acceleration, commanded"),
+    ("torque_cmd", "N·m", "Torque, commanded"),
+    ("i_d", "A", "Current d"),
+    ("i_q", "A", "Current q"),
+    ("i_d_ref", "A", "Current d, commanded"),
+    ("i_q_ref", "A", "Current q, commanded"),
+    ("v_d", "V", "Voltage d"),
+    ("v_q", "V", "Voltage q"),
+    ("v_bus", "V", "DC bus"),
+    ("counts", "", "Counts"),
+    ("hall", "", "Hall state"),
+    ("index_count", "", "Counts at the last index"),
+    ("index_seen", "", "Index pulses seen"),
+    ("angle_el", "rad", "Electrical angle in use"),
+    ("vector_angle", "rad", "Vector angle"),
+    ("excitation", "", "Excitation"),
+    ("profile_active", "", "Profile active"),
+    ("voltage_limited", "", "Voltage limited"),
+    ("current_limited", "", "Current limited"),
+)
+SIGNAL_INDEX = {key: i for i, (key, _, _) in enumerate(SIGNALS)}
+
+
+def fresh_state(*, supply_voltage: float, theta: float, seed: int) -> np.record:
+    """Return the state of a plant at rest at a motor angle, bus charged, drive just powered up."""
+    state = np.zeros(1, STATE).view(np.recarray)[0]
+    state.theta1 = state.theta2 = theta
+    state.v_bus = state.meas_bus = supply_voltage
+    state.stuck1 = state.stuck2 = 1
+    state.noise = np.uint64(seed * 2654435761 % 2**63 + 88172645463325252)
+    return state

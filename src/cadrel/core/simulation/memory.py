@@ -1,0 +1,94 @@
+"""The drive's parameter memory: working, permanent, and what of it is in force."""
+
+import math
+from collections.abc import Mapping
+
+from cadrel.core.control.filters import lowpass_pole, notch
+from cadrel.core.errors import CadrelError
+from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, default_drive_values
+from cadrel.core.simulation.layout import Settings
+from cadrel.core.simulation.truth import RigTruth
+
+PEAK_SECONDS = 2.0  # [s] peak current is allowed this long before the drive folds back to continuous
+
+
+class ParameterRefused(CadrelError):
+    """The drive does not take a value."""
+
+    happened = "The drive refused {key} = {value}."
+    means = "Its working memory is unchanged."
+    remedy = "{why}"
+
+
+class Memory:
+    """Working values (lost at power-off), permanent values, and restart-needed values in force."""
+
+    def __init__(self) -> None:
+        self.permanent = default_drive_values()
+        self.working = dict(self.permanent)
+        self.in_force = dict(self.permanent)
+
+    def write(self, values: Mapping[str, float]) -> list[str]:
+        """Take all values or none; return the keys that changed. Raises `ParameterRefused`."""
+        checked: dict[str, float] = {}
+        for key, value in values.items():
+            if key not in DRIVE_KEYS:
+                raise ParameterRefused(key=key, value=value, why="It has no such parameter.")
+            p = REGISTRY[key]
+            if not isinstance(value, int | float) or not math.isfinite(value):
+                raise ParameterRefused(key=key, value=value, why="It takes finite numbers only.")
+            if not p.quantity.startswith("axis_") and not p.minimum <= value <= p.maximum:
+                raise ParameterRefused(key=key, value=value, why=f"It takes {p.minimum:g} to {p.maximum:g}.")
+            checked[key] = float(value)
+        changed = [k for k, v in checked.items() if self.working[k] != v]
+        self.working.update(checked)
+        self.in_force.update({k: v for k, v in checked.items() if not REGISTRY[k].restart})
+        return changed
+
+    def store(self) -> None:
+        """Copy working to permanent memory."""
+        self.permanent = dict(self.working)
+
+    def reload(self) -> None:
+        """What power-up does: permanent values become working values and come into force."""
+        self.working = dict(self.permanent)
+        self.in_force = dict(self.permanent)
+
+    @property
+    def not_stored(self) -> list[str]:
+        """Keys that power-off would lose."""
+        return [k for k in DRIVE_KEYS if self.working[k] != self.permanent[k]]
+
+    @property
+    def restart_needed(self) -> list[str]:
+        """Keys written but not in force before a restart."""
+        return [k for k in DRIVE_KEYS if self.working[k] != self.in_force[k]]
+
+
+def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
+    """Return the loop settings of parameter values; hardware trips come from the drive's own ratings."""
+    n = notch(v["velocity.notch_frequency"], width=v["velocity.notch_width"], depth_db=v["velocity.notch_depth"])
+    kt = 1.5 * v["motor.pole_pairs"] * v["motor.flux_linkage"]
+    most = min(v["limit.current"], truth.drive_current_peak)
+    return Settings(
+        resistance=v["motor.resistance"], inductance=v["motor.inductance"], flux_linkage=v["motor.flux_linkage"],
+        torque_constant=kt, pole_pairs=v["motor.pole_pairs"], counts=v["feedback.counts"],
+        direction=-1.0 if v["feedback.direction"] else 1.0, current_gain=v["current.gain"],
+        current_integral=v["current.gain"] / v["current.reset_time"], velocity_gain=v["velocity.gain"],
+        velocity_integral=v["velocity.gain"] / v["velocity.reset_time"],
+        feedback_pole=lowpass_pole(v["velocity.feedback_filter"]),
+        torque_pole=lowpass_pole(v["velocity.torque_filter"]),
+        notch_b0=n.b0, notch_b1=n.b1, notch_b2=n.b2, notch_a1=n.a1, notch_a2=n.a2,
+        position_gain=v["position.gain"], velocity_feedforward=v["position.velocity_feedforward"],
+        acceleration_torque=v["position.acceleration_feedforward"] * v["load.inertia"], current_limit=most,
+        trip_current=1.25 * min(v["motor.current_peak"], 1.2 * truth.drive_current_peak) + 0.1,
+        trip_speed=min(1.2 * v["limit.velocity"], 1.1 * v["motor.speed_max"]),
+        trip_overvoltage=truth.overvoltage, trip_undervoltage=v["power.undervoltage"],
+        current_continuous=min(v["motor.current_continuous"], truth.drive_current_continuous),
+        thermal_budget=PEAK_SECONDS * max(most**2 - v["motor.current_continuous"] ** 2, 0.01),
+        following_error=v["limit.following_error"], travel_min=v["limit.travel_min"],
+        travel_max=v["limit.travel_max"], velocity_limit=v["limit.velocity"], acceleration=v["limit.acceleration"],
+        quick_stop=v["limit.quick_stop"], hall_offset=v["commutation.hall_offset"],
+        hall_sign=-1.0 if v["commutation.hall_mirrored"] else 1.0, index_offset=v["commutation.offset"],
+        has_index=1.0 if v["feedback.index"] and v["commutation.valid"] else 0.0,
+    )

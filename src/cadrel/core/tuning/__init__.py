@@ -1,0 +1,19 @@
+"""Stated robustness -> the fastest loops that honour it, or a refusal that explains itself.
+
+    current.py    gains from R, L and the wanted bandwidth
+    velocity.py   PI, filters and notch on a measured plant
+    position.py   Kv around the closed velocity loop
+"""
+
+from cadrel.core.tuning.current import tune_current
+from cadrel.core.tuning.position import tune_position
+from cadrel.core.tuning.velocity import TuningRefused, VelocityTuning, limiting_factor, tune_velocity
+
+__all__ = [
+    "TuningRefused",
+    "VelocityTuning",
+    "limiting_factor",
+    "tune_current",
+    "tune_position",
+    "tune_velocity",
+]

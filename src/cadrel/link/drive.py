@@ -1,0 +1,172 @@
+"""The drive's commands as methods, on any transport."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from cadrel.link.errors import LinkBroken
+from cadrel.link.wire import WireError, pack, unpack
+
+FloatArray = NDArray[np.float64]
+
+
+class Link(Protocol):
+    """A transport: one call at a time, and the passing of time."""
+
+    address: str
+
+    def call(self, method: str, params: dict[str, Any]) -> Any:
+        """Return the result of a call. Raises `LinkError`."""
+
+    def wait(self, seconds: float) -> None:
+        """Let drive time pass."""
+
+    def close(self) -> None:
+        """Give the transport back."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Recording:
+    """A finished recording."""
+
+    period: float  # [s] between samples
+    channels: dict[str, FloatArray]
+
+    @property
+    def time(self) -> FloatArray:
+        """From the first sample. [s]"""
+        return np.arange(len(next(iter(self.channels.values())))) * self.period
+
+    def __getitem__(self, key: str) -> FloatArray:
+        return self.channels[key]
+
+
+class Drive:
+    """One axis of a drive. Every method is one exchange; all raise `LinkDown`, `LinkBroken`, `RefusedByDrive`."""
+
+    def __init__(self, link: Link, axis: str) -> None:
+        self.link = link
+        self.axis = axis
+        self.lease = ""
+
+    def _call(self, method: str, **params: Any) -> Any:
+        return self.link.call(method, {"axis": self.axis, **params})
+
+    def _led(self, method: str, **params: Any) -> Any:
+        return self._call(method, lease=self.lease, **params)
+
+    def identity(self) -> dict[str, Any]:
+        """Name, versions, ratings, signals."""
+        return dict(self._call("drive.identity"))
+
+    def status(self) -> dict[str, Any]:
+        """Power state, live values, blockers, control, unstored keys. Renews the lease if one is held."""
+        return dict(self._call("drive.status", lease=self.lease))
+
+    def read(self, memory: str = "working") -> dict[str, float]:
+        """Parameters of "working" or "permanent" memory, SI."""
+        return {str(k): float(v) for k, v in self._call("parameters.read", memory=memory).items()}
+
+    def write(self, values: Mapping[str, float]) -> list[str]:
+        """Write working memory; returns the keys that changed."""
+        return list(self._led("parameters.write", values=dict(values)))
+
+    def store(self) -> None:
+        """Working to permanent memory."""
+        self._led("parameters.store")
+
+    def restart(self) -> None:
+        """Restart the firmware; the lease is gone with it."""
+        self._led("drive.restart")
+        self.lease = ""
+
+    def take_control(self, owner: str, *, force: bool = False) -> str:
+        """Take the lease; returns its token."""
+        self.lease = str(self._call("control.take", owner=owner, force=force))
+        return self.lease
+
+    def give_control(self) -> None:
+        """Give the lease back."""
+        self._led("control.give")
+        self.lease = ""
+
+    def beat(self) -> None:
+        """Renew the lease."""
+        self._led("control.beat")
+
+    def enable(self, mode: str, *, guard_low: float, guard_high: float, guard_speed: float) -> None:
+        """Enable within consented travel and speed. [rad], [rad/s]"""
+        self._led("power.enable", mode=mode, guard_low=guard_low, guard_high=guard_high, guard_speed=guard_speed)
+
+    def disable(self) -> None:
+        """Open the power stage; the axis coasts."""
+        self._led("power.disable")
+
+    def stop(self, why: str) -> None:
+        """Quick stop; needs no lease."""
+        self._call("drive.stop", why=why)
+
+    def reset_fault(self) -> None:
+        """Leave the fault state."""
+        self._led("fault.reset")
+
+    def vector(self, *, angle: float, rate: float, current: float, rise: float) -> None:
+        """Turn the vector. [rad], [rad/s], [A], [A/s]"""
+        self._led("motion.vector", angle=angle, rate=rate, current=current, rise=rise)
+
+    def jog(self, velocity: float) -> None:
+        """Jog; to be renewed within 100 ms. [rad/s]"""
+        self._led("motion.jog", velocity=velocity)
+
+    def run_at(self, velocity: float) -> None:
+        """Ramp to a speed and keep it. [rad/s]"""
+        self._led("motion.run", velocity=velocity)
+
+    def run_path(self, segments: FloatArray) -> None:
+        """Run constant-jerk segments; shape (n, 6)."""
+        self._led("motion.path", segments=pack(segments, kind="f64"))
+
+    def set_position(self, value: float) -> None:
+        """Declare the present position. [rad]"""
+        self._led("motion.set_position", value=value)
+
+    def excite(self, point: str, samples: FloatArray, *, divider: int, repeats: int) -> None:
+        """Inject samples at a point, one every `divider` ticks."""
+        self._led("excitation.start", point=point, samples=pack(samples), divider=divider, repeats=repeats)
+
+    def arm(
+        self, channels: Sequence[str], *, divider: int, samples: int, pre: int = 0,
+        trigger: Mapping[str, Any] | None = None,
+    ) -> None:
+        """Arm the recorder."""
+        self._led("recorder.arm", channels=list(channels), divider=divider, samples=samples, pre=pre,
+                  trigger=dict(trigger or {}))
+
+    def recorder_state(self) -> str:
+        """"idle", "armed", "running" or "done"; renews the lease."""
+        return str(self._call("recorder.state", lease=self.lease))
+
+    def recording(self) -> Recording:
+        """The finished recording."""
+        body = self._call("recorder.read")
+        try:
+            data = unpack(body["data"])
+            channels = {str(k): data[i] for i, k in enumerate(body["channels"])}
+            return Recording(float(body["period"]), channels)
+        except (WireError, KeyError, TypeError, IndexError, ValueError) as cause:
+            raise LinkBroken(address=self.link.address, why=f"unusable recording: {cause}") from cause
+
+    def events(self, since: int = 0) -> list[dict[str, Any]]:
+        """Events numbered above `since`."""
+        return list(self._call("events.read", since=since))
+
+    def power_switch(self, on: bool) -> None:
+        """The stand-in's mains switch."""
+        self._call("bench.power", on=on)
+
+    def set_switch(self, name: str, closed: bool) -> None:
+        """The stand-in's safety and enable inputs."""
+        self._call("bench.switch", name=name, closed=closed)

@@ -1,0 +1,51 @@
+"""Phasing, identification, tuning and test moves; they talk only to the link.
+
+    session.py       Session: one drive, one axis, consent, progress, abort; start reading here
+    outcome.py       what a procedure returns: findings, changes, runs
+    errors.py        why a procedure ended without a result
+    commutation.py   directions, pole pairs, Halls, offset, torque per amp
+    electrical.py    R, L; current-loop gains; step and frequency response of the current loop
+    load.py          flux, inertia, friction
+    velocity.py      velocity plant, proposal, before and after
+    position.py      position gain, step
+    acceptance.py    the real move, many times
+    route.py         all of them in order
+"""
+
+from cadrel.procedures.acceptance import run_acceptance
+from cadrel.procedures.commutation import plan_commutation, run_commutation
+from cadrel.procedures.electrical import run_current_loop
+from cadrel.procedures.errors import Aborted, ProcedureError
+from cadrel.procedures.load import run_load
+from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
+from cadrel.procedures.position import run_position_loop
+from cadrel.procedures.session import Consent, Session
+from cadrel.procedures.velocity import run_velocity_loop
+
+PROCEDURES = {
+    "commutation": run_commutation,
+    "current": run_current_loop,
+    "load": run_load,
+    "velocity": run_velocity_loop,
+    "position": run_position_loop,
+    "acceptance": run_acceptance,
+}
+
+__all__ = [
+    "PROCEDURES",
+    "Aborted",
+    "Consent",
+    "Finding",
+    "Outcome",
+    "Plan",
+    "ProcedureError",
+    "RunRecord",
+    "Session",
+    "plan_commutation",
+    "run_acceptance",
+    "run_commutation",
+    "run_current_loop",
+    "run_load",
+    "run_position_loop",
+    "run_velocity_loop",
+]

@@ -1,0 +1,99 @@
+"""The real move, out and back, many times; judged against the axis's goal."""
+
+from typing import Any
+
+import numpy as np
+
+from cadrel.core.motion import Profile, move_profile, stroke_sequence
+from cadrel.core.response import MoveMetrics, measure_moves
+from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.outcome import Finding, Outcome, RunRecord
+from cadrel.procedures.session import Session
+
+CHANNELS = ("position", "position_ref", "following_error", "velocity", "velocity_ref", "i_q", "profile_active",
+            "v_bus", "voltage_limited", "current_limited")
+MOST_SAMPLES = 30_000  # per channel: long sequences are recorded at a lower rate
+USE_OF_TIME = 0.97  # of the allowed move time: no harsher than the goal needs
+
+
+def plan_stroke(session: Session) -> Profile:
+    """Return the gentlest profile that keeps the goal's move time within the limits.
+
+    Raises
+    ------
+    NotAllowed
+        The limits make it longer than the goal allows.
+    """
+    v, goal = session.values, session.axis.goal
+    here = float(session.drive.status()["position"])
+    direction = 1.0 if here + goal.distance <= v["limit.travel_max"] else -1.0
+    if direction < 0 and here - goal.distance < v["limit.travel_min"]:
+        raise NotAllowed(why="The move does not fit between the travel limits.", remedy="Move the axis, or widen them.")
+    limits = {"velocity": v["limit.velocity"], "acceleration": v["limit.acceleration"], "jerk": v["limit.jerk"]}
+    fastest = move_profile(goal.distance, **limits)
+    if fastest.duration > goal.move_time:
+        raise NotAllowed(
+            why=f"With these limits the move takes {1e3 * fastest.duration:.0f} ms, the goal is "
+                f"{1e3 * goal.move_time:.0f} ms.",
+            remedy="Raise velocity, acceleration or jerk, or give the move more time.",
+        )
+    slower = max(1.0, USE_OF_TIME * goal.move_time / fastest.duration)
+    return move_profile(direction * goal.distance, velocity=limits["velocity"] / slower,
+                        acceleration=limits["acceleration"] / slower**2, jerk=limits["jerk"] / slower**3)
+
+
+def run_acceptance(session: Session) -> Outcome:
+    """Run the strokes, record them, judge them."""
+    session.refresh()
+    goal = session.axis.goal
+    profile = plan_stroke(session)
+    sequence = stroke_sequence(profile, dwell=goal.dwell, repeats=goal.repeats)
+    seconds = sequence.duration + 0.2
+    divider = 4 * max(1, int(np.ceil(seconds / 250e-6 / MOST_SAMPLES)))
+    session.enter("repeating the move", 0.1)
+    with session.enabled("position"):
+        session.hold(0.3)
+        session.arm(CHANNELS, seconds=seconds, divider=divider, pre=round(0.05 / (divider * 62.5e-6)),
+                    signal="profile_active", level=0.5)
+        session.hold(0.08)
+        session.drive.run_path(sequence.segments)
+        record = session.recorded(at_most=seconds + 3)
+    moves = measure_moves(record.time, record["position_ref"], record["position"], record["profile_active"],
+                          record["i_q"], window=goal.window)
+    result = judge(session, moves, record.channels)
+    run = RunRecord(kind="acceptance", title=f"Move × {goal.repeats}", period=record.period, channels=record.channels,
+                    excitation={"distance": goal.distance, "repeats": goal.repeats}, metrics=result)
+    session.enter("done", 1.0)
+    worst = result["settling_time"]
+    state = "proven" if result["accepted"] else "measured"
+    label = "passes" if result["accepted"] else "fails"
+    text = f"{label}, settles in {1e3 * worst:.0f} ms" if worst is not None else "fails, does not settle"
+    return Outcome(
+        findings=[Finding(kind="acceptance", label="Worst settling time", value=-1.0 if worst is None else worst,
+                          unit="s", state=state, run=0)],  # type: ignore[arg-type]
+        runs=[run], accepted=result["accepted"], acceptance=result, summary=text,
+    )
+
+
+def judge(session: Session, moves: list[MoveMetrics], channels: dict[str, np.ndarray]) -> dict[str, Any]:
+    """Return worst values over all moves, and each criterion with its verdict."""
+    goal = session.axis.goal
+    settled = [m.settling_time for m in moves]
+    worst = None if any(s is None for s in settled) else max(s for s in settled if s is not None)
+    error = max(m.following_error_peak for m in moves)
+    time = max(m.move_time for m in moves)
+    criteria = [
+        {"what": "Move time", "value": time, "limit": goal.move_time, "unit": "s", "passed": time <= goal.move_time},
+        {"what": "Settling time", "value": worst, "limit": goal.settling_time, "unit": "s",
+         "passed": worst is not None and worst <= goal.settling_time},
+        {"what": "Following error", "value": error, "limit": goal.following_error, "unit": "rad",
+         "passed": error <= goal.following_error},
+    ]
+    return {
+        "accepted": all(c["passed"] for c in criteria), "criteria": criteria, "settling_time": worst,
+        "following_error": error, "move_time": time, "moves": [m.as_dict() for m in moves],
+        "current_peak": max(m.current_peak for m in moves), "current_rms": float(np.mean([m.current_rms for m in moves])),
+        "overshoot": max(m.overshoot for m in moves), "bus_peak": float(channels["v_bus"].max()),
+        "voltage_limited": float(np.mean(channels["voltage_limited"])),
+        "current_limited": float(np.mean(channels["current_limited"])),
+    }

@@ -1,0 +1,168 @@
+"""R and L from the winding itself; the current loop's gains, its step and its frequency response."""
+
+import math
+
+import numpy as np
+
+from cadrel.core.control import Gains, TwoMass, Winding, closed, current_open, read_margins, step_response
+from cadrel.core.identification import Estimated, fit_admittance, resistance_from_levels
+from cadrel.core.response import FrequencyResponse, estimate_response, log_lines, measure_step, schroeder_multisine
+from cadrel.core.tuning import tune_current
+from cadrel.link import Recording
+from cadrel.procedures.outcome import Finding, Outcome, RunRecord
+from cadrel.procedures.session import TICK, FloatArray, Session
+
+PERIOD = 1024  # [ticks] of a multisine: 64 ms
+LEVELS = (0.3, 0.45, 0.6, 0.75, 0.9)  # of continuous current, all one sign
+BIAS = 0.5  # of continuous current: keeps every phase away from the dead time's kink
+STEP_SHARE = 0.2  # of continuous current
+_NO_LOAD = TwoMass(inertia_motor=1.0)  # a current step needs no mechanics
+STEP_TICKS = 160  # [ticks] of each half of the square wave: 10 ms
+
+
+def run_current_loop(session: Session) -> Outcome:
+    """Identify R and L, set the gains, and measure what they give.
+
+    The vector is held at one angle: nothing but a small alignment moves. Frequency responses come from a multisine
+    injected into the closed loop at a bias current.
+    """
+    values = session.refresh()
+    before = Gains.from_drive(values)
+    ic = session.current_continuous
+    with session.enabled("vector"):
+        session.enter("aligning", 0.05)
+        session.drive.vector(angle=0.0, rate=10.0, current=LEVELS[0] * ic, rise=ic)
+        session.hold(0.8)
+        resistance = _resistance(session, ic)
+        low = _inductances(session, 0.3 * ic)
+        inductance_d, inductance_q = _inductances(session, 0.8 * ic)
+        inductance = Estimated(0.5 * (inductance_d.value + inductance_q.value),
+                               0.5 * math.hypot(inductance_d.std, inductance_q.std))
+        winding = Winding(resistance=resistance.value, inductance=inductance.value)
+        gains = tune_current(winding, before, bandwidth_hz=session.axis.current_bandwidth)
+        session.write({"motor.resistance": resistance.value, "motor.inductance": inductance.value,
+                       "current.gain": gains.current_gain, "current.reset_time": gains.current_reset})
+        session.enter("current step", 0.6)
+        session.drive.vector(angle=0.0, rate=10.0, current=BIAS * ic, rise=ic)
+        session.hold(0.6)
+        step = _step(session, ic)
+        session.enter("frequency response", 0.75)
+        response, frequency_record = _closed_response(session, ic)
+    return _outcome(session, winding, gains, resistance, (inductance_d, inductance_q, low[0]), inductance, step,
+                    response, frequency_record, ic)
+
+
+def _resistance(session: Session, ic: float) -> Estimated:
+    session.enter("resistance", 0.15)
+    currents, voltages = [], []
+    for share in LEVELS:
+        session.drive.vector(angle=0.0, rate=10.0, current=share * ic, rise=2 * ic)
+        session.hold(0.35)
+        session.arm(["i_d", "v_d"], seconds=0.1, divider=1)
+        record = session.recorded(at_most=2.0)
+        currents.append(float(record["i_d"].mean()))
+        voltages.append(float(record["v_d"].mean()))
+    return resistance_from_levels(np.array(currents), np.array(voltages))
+
+
+def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated]:
+    """L in d and q at a bias current, from the admittance above 200 Hz."""
+    session.enter(f"inductance at {bias:.2f} A", 0.35)
+    session.drive.vector(angle=0.0, rate=10.0, current=bias, rise=2 * session.current_continuous)
+    session.hold(0.5)
+    axis = session.axis
+    lines = log_lines(13, 200, 30)  # 203 Hz to 3.1 kHz
+    impedance = 2 * math.pi * 600 * axis.motor.inductance
+    volts = min(0.08 * session.current_continuous * impedance, 0.12 * axis.bus_voltage)
+    found = []
+    for key in ("d", "q"):
+        signal = schroeder_multisine(lines, n_samples=PERIOD, rms=volts)
+        record = session.excite_and_record([f"v_{key}", f"i_{key}"], f"voltage_{key}", signal, divider=1, repeats=10)
+        response = estimate_response(record["excitation"], record[f"v_{key}"], record[f"i_{key}"], lines=lines,
+                                     period=PERIOD, rate_hz=1 / TICK)
+        found.append(fit_admittance(response)[1])
+    return found[0], found[1]
+
+
+def _step(session: Session, ic: float) -> Recording:
+    size = STEP_SHARE * ic
+    wave = np.concatenate([np.full(STEP_TICKS, size), np.full(STEP_TICKS, -size)])
+    record = session.excite_and_record(["i_d", "i_d_ref", "v_d"], "current_d", wave, divider=1, repeats=12)
+    period = len(wave)
+    folded = {k: v.reshape(-1, period)[1:].mean(0) for k, v in record.channels.items()}
+    return Recording(record.period, folded)
+
+
+def _closed_response(session: Session, ic: float) -> tuple[FrequencyResponse, Recording]:
+    lines = log_lines(2, 400, 70)
+    signal = schroeder_multisine(lines, n_samples=PERIOD, rms=0.07 * ic)
+    record = session.excite_and_record(["i_d", "i_d_ref"], "current_d", signal, divider=1, repeats=12)
+    response = estimate_response(record["excitation"], record["i_d_ref"], record["i_d"], lines=lines, period=PERIOD,
+                                 rate_hz=1 / TICK, skip=2)
+    return response, record
+
+
+def _outcome(
+    session: Session, winding: Winding, gains: Gains, resistance: Estimated,
+    inductances: tuple[Estimated, Estimated, Estimated], inductance: Estimated, step: Recording,
+    response: FrequencyResponse, record: Recording, ic: float,
+) -> Outcome:
+    f = response.frequency
+    measured_open = response.value / (1 - response.value)
+    margins = read_margins(measured_open, f, closed_loop=response.value)
+    grid = np.geomspace(f[0], f[-1], 300)
+    loop = current_open(winding, gains, grid)
+    predicted = read_margins(loop, grid)
+    time, ideal = step_response("current", _NO_LOAD, winding, gains, duration=STEP_TICKS * TICK)
+    size = STEP_SHARE * ic
+    base = float(step["i_d_ref"].mean())
+    metrics = measure_step(np.arange(STEP_TICKS) * TICK, step["i_d"][:STEP_TICKS], start=base - size,
+                           target=base + size, band=0.05)
+    curve = {
+        "time": time.tolist(), "predicted_step": (base - size + 2 * size * ideal).tolist(),
+    }
+    runs = [
+        RunRecord(kind="current_step", title="Current step", period=step.period, channels=step.channels,
+                  excitation={"size": 2 * size}, metrics=metrics.as_dict(), curves=curve),
+        RunRecord(kind="current_response", title="Current loop, frequency response", period=record.period,
+                  channels={k: v[:PERIOD] for k, v in record.channels.items()}, excitation={"point": "current_d"},
+                  metrics=margins.as_dict(),
+                  curves={"loop": "current", "measured": curve_of(f, response.value, response.coherence),
+                          "measured_open": curve_of(f, measured_open, response.coherence),
+                          "predicted": curve_of(grid, closed(loop)), "predicted_open": curve_of(grid, loop),
+                          "predicted_margins": predicted.as_dict()}),
+    ]
+    session.enter("done", 1.0)
+    bandwidth = margins.bandwidth_hz or 0.0
+    return Outcome(
+        findings=[
+            Finding(kind="current_loop", label="Current-loop bandwidth", value=bandwidth, unit="Hz", state="proven",
+                    run=1),
+            Finding(kind="resistance", label="Phase resistance", value=resistance.value, unit="ohm",
+                    std=resistance.std),
+            Finding(kind="inductance", label="Phase inductance", value=inductance.value, unit="H", std=inductance.std),
+            Finding(kind="inductance_d", label="Inductance d", value=inductances[0].value, unit="H",
+                    std=inductances[0].std),
+            Finding(kind="inductance_q", label="Inductance q", value=inductances[1].value, unit="H",
+                    std=inductances[1].std),
+            Finding(kind="inductance_low", label="Inductance d at low current", value=inductances[2].value, unit="H",
+                    std=inductances[2].std),
+        ],
+        changes={"motor.resistance": resistance.value, "motor.inductance": inductance.value,
+                 "current.gain": gains.current_gain, "current.reset_time": gains.current_reset},
+        runs=runs, margins={"current": {"measured": margins.as_dict(), "predicted": predicted.as_dict()}},
+        summary=f"{bandwidth:.0f} Hz, {math.degrees(margins.phase_margin or 0):.0f}°",
+    )
+
+
+def curve_of(frequency: FloatArray, value: np.ndarray, coherence: FloatArray | None = None) -> dict[str, list[float]]:
+    """Return a complex curve as plain lists: frequency [Hz], magnitude [dB], phase [°], coherence."""
+    curve = {
+        "f": frequency.tolist(),
+        "db": (20 * np.log10(np.maximum(np.abs(value), 1e-12))).tolist(),
+        "deg": np.degrees(np.unwrap(np.angle(value))).tolist(),
+    }
+    if coherence is not None:
+        curve["coherence"] = coherence.tolist()
+    return curve
+

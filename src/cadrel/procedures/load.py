@@ -1,0 +1,122 @@
+"""Flux linkage, inertia and friction from runs back and forth within the travel."""
+
+import math
+
+import numpy as np
+
+from cadrel.core.identification import LoadEstimate, fit_load, flux_from_spinning
+from cadrel.core.identification.estimated import Estimated
+from cadrel.link import Recording
+from cadrel.procedures.errors import NotReproducible
+from cadrel.procedures.outcome import Finding, Outcome, RunRecord
+from cadrel.procedures.session import TV, FloatArray, Session
+
+AGREE = 0.03  # two consecutive inertias must agree this well
+MOST_RUNS = 5
+CROSSOVER = 2 * math.pi * 15.0  # [rad/s] of the careful velocity loop between runs
+SPEED_SHARE = 0.65  # of the consented speed: a soft loop overshoots
+TRAVEL_SHARE = 0.5  # of the consented travel to each side
+CHANNELS = ("position", "velocity", "i_q", "i_d", "v_q", "i_q_ref")
+
+
+def run_load(session: Session) -> Outcome:
+    """Run back and forth until two consecutive inertias agree.
+
+    Torque is the measured current times the torque constant from the flux found in the same run: a sheet value off
+    by ten percent would make the inertia wrong by as much.
+
+    Raises
+    ------
+    NotReproducible
+        Five runs did not agree.
+    """
+    session.refresh()
+    previous: LoadEstimate | None = None
+    for k in range(MOST_RUNS):
+        session.enter(f"back and forth, run {k + 1}", 0.05 + 0.9 * k / MOST_RUNS)
+        record, wave = _back_and_forth(session)
+        flux = _flux(session, record)
+        kt = 1.5 * session.values["motor.pole_pairs"] * flux.value
+        top = float(np.abs(wave).max())
+        load = fit_load(record["position"], kt * record["i_q"], period=record.period, slow=max(0.12 * top, 4.0))
+        inertia = max(load.inertia.value, 0.5 * session.axis.motor.inertia)
+        session.write({"motor.flux_linkage": flux.value, "load.inertia": inertia,
+                       "velocity.gain": inertia * CROSSOVER, "velocity.reset_time": 5 / CROSSOVER})
+        if previous is not None and abs(load.inertia.value / previous.inertia.value - 1) < AGREE:
+            return _outcome(session, record, flux, load, previous)
+        if k == MOST_RUNS - 1 and previous is not None:
+            raise NotReproducible(first=1e4 * previous.inertia.value, second=1e4 * load.inertia.value)
+        previous = load
+    raise AssertionError("unreachable")
+
+
+def _lobe(speed: float, ramp: float, distance: float) -> FloatArray:
+    """Velocity of one trapezoidal stroke, at the velocity sample."""
+    up = max(round(speed / ramp / TV), 8)
+    flat = max(round((distance / speed - up * TV) / TV), 40)
+    rise = np.arange(1, up + 1) / up
+    return speed * np.concatenate([rise, np.ones(flat), rise[::-1], np.zeros(60)])
+
+
+def _back_and_forth(session: Session) -> tuple[Recording, FloatArray]:
+    reach = TRAVEL_SHARE * session.consent.travel
+    torque = 0.6 * session.axis.motor.torque_constant * session.values["limit.current"]
+    ramp = min(session.values["limit.acceleration"], torque / session.values["load.inertia"])
+    top = min(SPEED_SHARE * session.consent.speed, math.sqrt(0.6 * reach * ramp))
+    lobes = []
+    for share in (1.0, 0.45, 0.75):
+        lobe = _lobe(share * top, ramp, reach)
+        lobes += [lobe, -lobe, -lobe, lobe]
+    wave = np.concatenate(lobes)
+    with session.enabled("velocity"):
+        session.hold(0.05)
+        record = session.excite_and_record(CHANNELS, "velocity", wave, divider=4, repeats=1)
+        session.hold(0.1)
+    session.standstill()
+    return record, wave
+
+
+def _flux(session: Session, record: Recording) -> Estimated:
+    """Flux from all samples at which speed is high and the current hardly changes."""
+    pairs, inductance = session.values["motor.pole_pairs"], session.values["motor.inductance"]
+    block = 40  # [samples] mean over 10 ms
+    n = len(record["velocity"]) // block
+
+    def mean(key: str) -> FloatArray:
+        return record[key][: n * block].reshape(n, block).mean(1)
+
+    travelled = record["position"][: n * block].reshape(n, block)
+    speed = (travelled[:, -1] - travelled[:, 0]) / ((block - 1) * record.period)
+    fast = np.abs(speed) > 0.35 * np.abs(speed).max()
+    return flux_from_spinning(
+        pairs * speed[fast], mean("v_q")[fast], mean("i_d")[fast], mean("i_q")[fast],
+        resistance=session.values["motor.resistance"], inductance=inductance,
+    )
+
+
+def _outcome(
+    session: Session, record: Recording, flux: Estimated, load: LoadEstimate, previous: LoadEstimate
+) -> Outcome:
+    spread = abs(load.inertia.value - previous.inertia.value)
+    inertia = Estimated(load.inertia.value, math.hypot(load.inertia.std, spread / 2))
+    run = RunRecord(kind="load", title="Back and forth", period=record.period, channels=record.channels,
+                    excitation={"point": "velocity"}, metrics={**load.as_dict(), "flux": flux.as_dict()})
+    session.enter("done", 1.0)
+
+    def finding(kind: str, label: str, value: Estimated, unit: str) -> Finding:
+        return Finding(kind=kind, label=label, value=value.value, unit=unit, std=value.std, run=0)
+
+    return Outcome(
+        findings=[
+            Finding(kind="load", label="Total inertia at the motor", value=inertia.value, unit="kg·m²",
+                    std=inertia.std, state="proven", run=0),
+            finding("coulomb", "Coulomb friction", load.coulomb, "N·m"),
+            finding("viscous", "Viscous friction", load.viscous, "N·m·s/rad"),
+            finding("constant", "Constant torque", load.constant, "N·m"),
+            finding("flux", "Flux linkage", flux, "Wb"),
+        ],
+        changes={k: session.values[k] for k in ("motor.flux_linkage", "load.inertia", "velocity.gain",
+                                                "velocity.reset_time")},
+        runs=[run], summary=f"{1e4 * inertia.value:.2f} kg·cm², {load.coulomb.value:.2g} N·m",
+        model={"inertia": inertia.value, "viscous": max(load.viscous.value, 0.0), "coulomb": load.coulomb.value},
+    )

@@ -1,0 +1,65 @@
+"""What a procedure returns."""
+
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+State = Literal["open", "estimated", "measured", "proven"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Finding:
+    """A claim: value, unit, uncertainty; `kind` is what a step is proven by."""
+
+    kind: str
+    label: str
+    value: float
+    unit: str
+    std: float | None = None
+    state: State = "measured"
+    run: int | None = None  # index into Outcome.runs
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain values."""
+        return {k: getattr(self, k) for k in ("kind", "label", "value", "unit", "std", "state")}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class RunRecord:
+    """A recording with what was excited and what was read from it."""
+
+    kind: str
+    title: str
+    period: float  # [s]
+    channels: dict[str, NDArray[np.float64]]
+    excitation: dict[str, Any]
+    metrics: dict[str, Any] = field(default_factory=dict)
+    curves: dict[str, Any] = field(default_factory=dict)  # frequency responses and predictions, plain lists
+
+
+@dataclass(slots=True, kw_only=True)
+class Outcome:
+    """Findings, proposed changes (drive keys, SI), runs; `accepted` where a goal was judged."""
+
+    findings: list[Finding] = field(default_factory=list)
+    changes: dict[str, float] = field(default_factory=dict)
+    runs: list[RunRecord] = field(default_factory=list)
+    margins: dict[str, Any] = field(default_factory=dict)
+    summary: str = ""
+    accepted: bool | None = None
+    acceptance: dict[str, Any] = field(default_factory=dict)
+    model: dict[str, float | None] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Plan:
+    """What will move, stated before anything moves. At the motor shaft, SI."""
+
+    title: str
+    travel: float  # [rad] to each side of the start
+    speed: float  # [rad/s]
+    current: float  # [A peak]
+    seconds: float  # [s] of drive time
+    text: str = ""

@@ -1,0 +1,122 @@
+"""Position gain and feedforward around the tuned velocity loop; a step before and after."""
+
+import math
+from typing import Any
+
+import numpy as np
+
+from cadrel.core.control import Gains, TwoMass, Winding, position_open, read_margins, step_response, velocity_plant
+from cadrel.core.response import measure_step
+from cadrel.core.tuning import tune_position
+from cadrel.link import Recording
+from cadrel.procedures.electrical import curve_of
+from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.outcome import Finding, Outcome, RunRecord
+from cadrel.procedures.session import TV, Session
+
+STEP_SECONDS = 0.25
+REPEATS = 4
+MODEL_KEYS = ("inertia_motor", "inertia_load", "stiffness", "damping", "viscous")
+
+
+def model_of(session: Session) -> TwoMass:
+    """Return the load identified by the velocity step. Raises `NotAllowed` if there is none."""
+    if not all(k in session.model for k in MODEL_KEYS):
+        raise NotAllowed(why="The load is not identified.", remedy="Run the velocity step first.")
+    return TwoMass(**{k: session.model[k] for k in MODEL_KEYS})
+
+
+def run_position_loop(session: Session) -> Outcome:
+    """Propose Kv on the identified model, switch feedforward on, step before and after.
+
+    Raises
+    ------
+    NotAllowed, TuningRefused
+    """
+    before = Gains.from_drive(session.refresh())
+    load = model_of(session)
+    winding = Winding(resistance=session.values["motor.resistance"], inductance=session.values["motor.inductance"])
+    gains, limited_by = tune_position(load, winding, before, session.axis.robustness)
+    size = _step_size(session, max(gains.position_gain, before.position_gain))
+    old = _step(session, size, 0.1)
+    changes = {"position.gain": gains.position_gain, "position.velocity_feedforward": 1.0,
+               "position.acceleration_feedforward": 1.0}
+    kept = {k: session.values[k] for k in changes}
+    session.write(changes)
+    try:
+        new = _step(session, size, 0.5)
+    except BaseException:
+        session.write(kept)
+        raise
+    return _outcome(session, gains, before, limited_by, load, winding, changes, size, old, new)
+
+
+def _step_size(session: Session, gain: float) -> float:
+    """Small enough for a linear answer, large against the encoder's counts."""
+    count = 2 * math.pi / session.values["feedback.counts"]
+    torque = 0.5 * session.axis.motor.torque_constant * session.values["limit.current"]
+    by_torque = torque / max(session.values["velocity.gain"] * gain, 1e-12)
+    by_speed = 0.3 * session.consent.speed / gain
+    return max(min(by_torque, by_speed, 0.2 * session.consent.travel), 6 * count)
+
+
+def _step(session: Session, size: float, share: float) -> dict[str, Any]:
+    session.enter("position step", share)
+    length = round(STEP_SECONDS / TV)
+    wave = np.concatenate([np.full(length, size), np.full(length, -size)])
+    with session.enabled("position"):
+        session.hold(0.1)
+        record = session.excite_and_record(["position", "position_ref", "i_q", "velocity"], "position", wave,
+                                           divider=4, repeats=REPEATS)
+    session.standstill()
+    folded = {k: v.reshape(REPEATS, -1)[1:].mean(0) for k, v in record.channels.items()}
+    command = folded["position_ref"] + np.sign(wave) * size
+    middle = float(folded["position_ref"].mean())
+    folded["position_ref"] = command
+    metrics = measure_step(np.arange(length) * TV, folded["position"][:length], start=middle - size,
+                           target=middle + size, band=0.05)
+    return {"record": Recording(TV, folded), "metrics": metrics, "middle": middle}
+
+
+def _outcome(
+    session: Session, gains: Gains, before: Gains, limited_by: str, load: TwoMass, winding: Winding,
+    changes: dict[str, float], size: float, old: dict[str, Any], new: dict[str, Any],
+) -> Outcome:
+    grid = np.geomspace(1.0, 1500.0, 400)
+    model = velocity_plant(load, winding, gains, grid)
+    loop = position_open(model, gains, grid)
+    predicted = read_margins(loop, grid)
+    margins: dict[str, Any] = {"predicted": predicted.as_dict(), "limited_by": limited_by,
+                               "gain_before": before.position_gain, "gain_after": gains.position_gain}
+    curves: dict[str, Any] = {"loop": "position", "predicted_open": curve_of(grid, loop),
+                              "predicted": curve_of(grid, loop / (1 + loop)),
+                              "predicted_margins": predicted.as_dict()}
+    metrics: dict[str, Any] = predicted.as_dict()
+    plant = session.model.get("plant_measured")
+    if plant:
+        f = np.array(plant["f"])
+        value = 10 ** (np.array(plant["db"]) / 20) * np.exp(1j * np.radians(plant["deg"]))
+        measured_loop = position_open(value, gains, f)
+        metrics = read_margins(measured_loop, f).as_dict()
+        margins["measured"] = metrics
+        curves["measured_open"] = curve_of(f, measured_loop, np.array(plant["coherence"]))
+        curves["measured"] = curve_of(f, measured_loop / (1 + measured_loop), np.array(plant["coherence"]))
+    time, unit = step_response("position", load, winding, gains, duration=STEP_SECONDS)
+    ideal = {"time": time.tolist(), "predicted_step": (new["middle"] - size + 2 * size * unit).tolist()}
+    runs = [_run("Position step, before", old, size, {}), _run("Position step, after", new, size, ideal)]
+    if plant:
+        runs.append(RunRecord(kind="position_response", title="Position loop, from the measured plant",
+                              period=TV, channels={}, excitation={"point": "torque"}, metrics=metrics, curves=curves))
+    session.enter("done", 1.0)
+    return Outcome(
+        findings=[Finding(kind="position_loop", label="Position gain", value=gains.position_gain, unit="1/s",
+                          state="proven", run=1)],
+        changes=changes, runs=runs, margins={"position": margins},
+        summary=f"Kv {gains.position_gain:.0f} 1/s",
+    )
+
+
+def _run(title: str, step: dict[str, Any], size: float, curves: dict[str, Any]) -> RunRecord:
+    record: Recording = step["record"]
+    return RunRecord(kind="position_step", title=title, period=record.period, channels=record.channels,
+                     excitation={"size": 2 * size}, metrics=step["metrics"].as_dict(), curves=curves)

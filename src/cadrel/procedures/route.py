@@ -1,0 +1,101 @@
+"""All procedures in order, for headless use."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from cadrel.core.axis import AxisModel, drive_values
+from cadrel.core.errors import CoreError
+from cadrel.core.parameters import REGISTRY, Entry
+from cadrel.link import Drive, LinkError
+from cadrel.procedures.acceptance import run_acceptance
+from cadrel.procedures.commutation import plan_commutation, run_commutation
+from cadrel.procedures.electrical import run_current_loop
+from cadrel.procedures.errors import ProcedureError
+from cadrel.procedures.load import run_load
+from cadrel.procedures.outcome import Outcome
+from cadrel.procedures.position import run_position_loop
+from cadrel.procedures.session import Consent, Session
+from cadrel.procedures.velocity import run_velocity_loop
+
+
+def consent_for(procedure: str, axis: AxisModel, values: Mapping[str, float]) -> Consent:
+    """Return travel and speed a procedure asks consent for: what the entries allow."""
+    if procedure in ("commutation", "current"):
+        return Consent(travel=plan_commutation(axis).travel, speed=min(values["limit.velocity"], axis.goal.velocity))
+    if procedure == "acceptance":
+        return Consent(travel=1.05 * axis.goal.distance + axis.goal.following_error * 4,
+                       speed=1.1 * values["limit.velocity"])
+    return Consent(travel=axis.goal.travel / 2, speed=axis.goal.velocity)
+
+
+@dataclass(slots=True)
+class RouteResult:
+    """What a whole route gave."""
+
+    status: str = "failed"
+    reason: str = ""
+    outcomes: dict[str, Outcome] = field(default_factory=dict)
+    events: list[dict[str, Any]] = field(default_factory=list)
+    parameters: dict[str, float] = field(default_factory=dict)
+
+
+ORDER: tuple[tuple[str, Callable[[Session], Outcome]], ...] = (
+    ("commutation", run_commutation), ("current", run_current_loop), ("load", run_load),
+    ("velocity", run_velocity_loop), ("position", run_position_loop), ("acceptance", run_acceptance),
+)
+
+
+def load_project_values(drive: Drive, values: Mapping[str, Entry], *, owner: str) -> dict[str, float]:
+    """Send the project's values, store them and restart where that is needed; returns what was sent."""
+    identity = drive.identity()
+    wanted = drive_values(values, drive_current_peak=identity["current_peak"])
+    drive.take_control(owner)
+    drive.write(wanted)
+    if any(REGISTRY[k].restart for k in drive.status()["restart_needed"]):
+        drive.store()
+        drive.restart()
+        drive.take_control(owner)
+    return wanted
+
+
+def run_route(
+    drive: Drive, axis: AxisModel, values: Mapping[str, Entry], *, report: Callable[[str, float], None]
+) -> RouteResult:
+    """Send the values, then run every procedure; stops at the first that refuses.
+
+    Status "proven": all ran and the goal was met. "refused": a procedure, or the tuner, declined with a reason.
+    "failed": the goal was missed, or the link broke.
+    """
+    result = RouteResult()
+    model: dict[str, Any] = {}
+    try:
+        sent = load_project_values(drive, values, owner="commission")
+        for key, procedure in ORDER:
+            session = Session(drive=drive, axis=axis, consent=consent_for(key, axis, sent), model=model,
+                              report=lambda phase, share, key=key: report(f"{key}: {phase}", share))  # type: ignore[misc]
+            outcome = procedure(session)
+            result.outcomes[key] = outcome
+            model |= outcome.model
+            model |= next(({"plant_measured": r.curves["plant_measured"]} for r in outcome.runs
+                           if "plant_measured" in r.curves), {})
+            result.events += [{"kind": "note", "step": key, "text": n} for n in session.notes]
+            if outcome.accepted is False:
+                missed = [c["what"].lower() for c in outcome.acceptance["criteria"] if not c["passed"]]
+                result.reason = f"The acceptance move missed its goal: {', '.join(missed)}."
+        result.status = "failed" if result.reason else "proven"
+        drive.store()
+    except (ProcedureError, CoreError) as refusal:
+        result.status, result.reason = "refused", refusal.text
+    except LinkError as error:
+        result.status, result.reason = "failed", error.text
+    else:
+        result.parameters = drive.read()
+        result.events += drive.events()
+        return result
+    try:
+        result.parameters, events = drive.read(), drive.events()
+        result.events += events
+    except LinkError as error:
+        result.reason += " " + error.text
+    return result

@@ -1,0 +1,224 @@
+"""One drive, one axis, consent, progress, abort."""
+
+import math
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from cadrel.core.axis import AxisModel
+from cadrel.link import Drive, LinkError, Recording, RefusedByDrive
+from cadrel.procedures.errors import Aborted, AxisStopped, NotAllowed
+
+FloatArray = NDArray[np.float64]
+POLL = 0.02  # [s] of drive time between looks
+TICK, TV = 62.5e-6, 250e-6
+
+HINTS = {
+    "guard": "The axis left the travel or speed that was consented to; allow more, or lower gains.",
+    "travel_limit": "Move the axis away from the end of its travel.",
+    "overcurrent": "Current rose above the peak: check inductance and current gain.",
+    "overspeed": "The axis ran too fast: check commutation and direction.",
+    "following_error": "The axis did not follow: lower the acceleration, or check what blocks it.",
+    "overvoltage": "Braking raised the bus: fit a brake resistor or brake more gently.",
+    "undervoltage": "The supply dropped: check it.",
+    "connection_lost": "The drive lost contact with Cadrel: check the line and try again.",
+}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Consent:
+    """What the engineer agreed to. At the motor shaft."""
+
+    travel: float  # [rad] to each side of where the run starts
+    speed: float  # [rad/s]
+
+
+def _silent(phase: str, share: float) -> None:
+    return None
+
+
+@dataclass(slots=True, kw_only=True)
+class Session:
+    """What a procedure works with. `report` gets phase and share done; `is_aborted` is asked at every look."""
+
+    drive: Drive
+    axis: AxisModel
+    consent: Consent
+    report: Callable[[str, float], None] = _silent
+    is_aborted: Callable[[], bool] = lambda: False
+    model: dict[str, Any] = field(default_factory=dict)  # earlier results: two-mass model as plain values
+    phase: str = "preparation"
+    notes: list[str] = field(default_factory=list)
+    values: dict[str, float] = field(default_factory=dict)  # the drive's working memory, kept in step
+
+    def enter(self, phase: str, share: float) -> None:
+        """Begin a phase."""
+        self.phase = phase
+        self.report(phase, share)
+
+    def note(self, text: str) -> None:
+        """Keep a remark for the run's protocol."""
+        self.notes.append(text)
+
+    # --- drive values -----------------------------------------------------------------------------------------
+
+    def refresh(self) -> dict[str, float]:
+        """Read the drive's working memory."""
+        self.values = self.drive.read()
+        return self.values
+
+    def write(self, values: Mapping[str, float]) -> None:
+        """Write working memory."""
+        self.drive.write(values)
+        self.values.update(values)
+
+    # --- power ------------------------------------------------------------------------------------------------
+
+    @contextmanager
+    def enabled(self, mode: str) -> Iterator[dict[str, Any]]:
+        """Enable within the consented travel around the present position; always ends with the power stage off.
+
+        Raises
+        ------
+        NotAllowed
+            The drive refuses to enable.
+        """
+        with self.enabled_around(mode, float(self.drive.status()["position"])) as status:
+            yield status
+
+    @contextmanager
+    def enabled_around(self, mode: str, centre: float) -> Iterator[dict[str, Any]]:
+        """As `enabled`, with the consented travel around a stated position. [rad] Raises `NotAllowed`."""
+        status = self.drive.status()
+        try:
+            self.drive.enable(mode, guard_low=centre - self.consent.travel, guard_high=centre + self.consent.travel,
+                              guard_speed=self.consent.speed)
+        except RefusedByDrive as refusal:
+            raise NotAllowed(why=refusal.parts[0], remedy=refusal.parts[2]) from refusal
+        try:
+            yield status
+        except BaseException:
+            self._stop_quietly()
+            raise
+        else:
+            self.drive.disable()
+
+    def _stop_quietly(self) -> None:
+        """On the way out of an error: stop if the drive still listens; without us it stops by itself."""
+        try:
+            self.drive.stop("run ended early")
+        except LinkError:
+            self.note("The drive could not be told to stop; it stops by itself when the connection is lost.")
+
+    # --- time -------------------------------------------------------------------------------------------------
+
+    def look(self) -> dict[str, Any]:
+        """Return the status; raises if the engineer aborted or the drive stopped by itself.
+
+        Raises
+        ------
+        Aborted, AxisStopped
+        """
+        if self.is_aborted():
+            raise Aborted(phase=self.phase)
+        status = self.drive.status()
+        if status["mode"] == "off" or status["fault"]:
+            events = [e["kind"] for e in self.drive.events(max(0, int(status["events"]) - 4))]
+            reason = status["fault"] or next((e for e in reversed(events) if e in HINTS), "stop")
+            raise AxisStopped(phase=self.phase, reason=reason.replace("_", " "),
+                              hint=HINTS.get(reason, "It was stopped by hand."))
+        return status
+
+    def hold(self, seconds: float) -> dict[str, Any]:
+        """Let drive time pass while enabled, looking often; returns the last status."""
+        status = self.look()
+        end = status["time"] + seconds
+        while status["time"] < end:
+            self.drive.link.wait(min(POLL, max(end - status["time"], 1e-3)))
+            status = self.look()
+        return status
+
+    def rest(self, seconds: float) -> None:
+        """Let drive time pass with the power stage off."""
+        end = self.drive.status()["time"] + seconds
+        while self.drive.status()["time"] < end:
+            self.drive.link.wait(POLL)
+
+    def until(self, is_done: Callable[[dict[str, Any]], bool], *, at_most: float, what: str) -> dict[str, Any]:
+        """Wait until a status satisfies a condition. Raises `AxisStopped` after `at_most` seconds of drive time."""
+        status = self.look()
+        end = status["time"] + at_most
+        while not is_done(status):
+            if status["time"] > end:
+                raise AxisStopped(phase=self.phase, reason=f"{what} did not happen within {at_most:.1f} s",
+                                  hint="Check what holds the axis.")
+            self.drive.link.wait(POLL)
+            status = self.look()
+        return status
+
+    def standstill(self) -> dict[str, Any]:
+        """Wait, power off, until the shaft rests; returns the status."""
+        status = self.drive.status()
+        last, end = None, status["time"] + 20.0
+        while status["time"] < end:
+            if last is not None and status["counts"] == last:
+                return status
+            last = status["counts"]
+            self.drive.link.wait(0.1)
+            status = self.drive.status()
+        return status
+
+    # --- recording --------------------------------------------------------------------------------------------
+
+    def arm(self, channels: Sequence[str], *, seconds: float, divider: int = 4, **trigger: Any) -> None:
+        """Arm the recorder for a duration; `divider` ticks per sample."""
+        pre = int(trigger.pop("pre", 0))
+        self.drive.arm(channels, divider=divider, samples=round(seconds / (divider * TICK)), pre=pre,
+                       trigger=trigger)
+
+    def recorded(self, *, at_most: float) -> Recording:
+        """Wait for the recording and fetch it."""
+        self.until(lambda s: s["recorder"] == "done", at_most=at_most, what="the end of the recording")
+        return self.drive.recording()
+
+    def excite_and_record(
+        self, channels: Sequence[str], point: str, samples: FloatArray, *, divider: int, repeats: int
+    ) -> Recording:
+        """Inject a periodic signal and record exactly its repeats, aligned to the first sample injected.
+
+        The recorder triggers on the excitation itself, so that record and excitation share their start.
+        """
+        total = len(samples) * repeats
+        first = float(samples[0])
+        level = 0.5 * first if first else 1e-12
+        self.drive.arm(["excitation", *channels], divider=divider, samples=total + 8, pre=4,
+                       trigger={"signal": "excitation", "level": level, "rising": first > 0})
+        self.hold(8 * divider * TICK)
+        self.drive.excite(point, samples, divider=divider, repeats=repeats)
+        record = self.recorded(at_most=total * divider * TICK + 2.0)
+        start = int(np.argmax(record["excitation"] != 0.0))
+        return Recording(record.period, {k: v[start:start + total] for k, v in record.channels.items()})
+
+    @property
+    def current_continuous(self) -> float:
+        """Smaller of motor and drive. [A peak]"""
+        return min(self.axis.motor.current_continuous, float(self.drive.identity()["current_continuous"]))
+
+    def go_to(self, position: float, *, speed: float) -> None:
+        """In velocity mode: run near a position and stop there. [rad], [rad/s]"""
+        status = self.look()
+        gap = position - status["position"]
+        ramp = max(self.values["limit.acceleration"], 1e-9)
+        speed = min(speed, math.sqrt(ramp * abs(gap)))
+        if abs(gap) < 1e-3 or speed <= 0:
+            return
+        self.drive.run_at(math.copysign(speed, gap))
+        stop_gap = speed * speed / (2 * ramp)
+        self.until(lambda s: (position - s["position"]) * math.copysign(1, gap) <= stop_gap + speed * POLL,
+                   at_most=3 * abs(gap) / speed + 2, what="the approach")
+        self.drive.run_at(0.0)
+        self.until(lambda s: not s["moving"], at_most=speed / ramp + 2, what="standstill")

@@ -6,7 +6,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from cadrel.core.axis import AxisModel
-from cadrel.core.identification import OffsetResult, electrical_turns, learn_halls, offset_from_alignment
+from cadrel.core.identification import (
+    Estimated,
+    OffsetResult,
+    angle_error_from_spinning,
+    electrical_turns,
+    learn_halls,
+    offset_from_alignment,
+)
 from cadrel.core.identification.alignment import HallMap
 from cadrel.link import Recording
 from cadrel.procedures.errors import (
@@ -19,11 +26,13 @@ from cadrel.procedures.errors import (
 )
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.session import FloatArray, Session
+from cadrel.procedures.strokes import back_and_forth, block_means
 
 TURN_RATE = 2 * math.pi * 2.5  # [rad/s] electrical, of the turning vector
 HELD_ANGLES = 12  # per electrical turn, from each direction
 HOLD = 0.16  # [s] at each held angle
 FOLLOWED = 0.7  # of the vector's turn: less, and the shaft did not follow
+MOST_REFINEMENT = math.radians(20)
 RAISE = 1.4  # factor of the phasing current after a try that did not follow
 CHANNELS = ("vector_angle", "counts", "hall", "index_count", "index_seen", "i_d", "velocity")
 
@@ -31,8 +40,8 @@ CHANNELS = ("vector_angle", "counts", "hall", "index_count", "index_seen", "i_d"
 def plan_commutation(axis: AxisModel) -> Plan:
     """Return what commutation will do to the axis, before it does."""
     turns = _electrical_turns(axis)
-    travel = (turns + 1.5) * 2 * math.pi / axis.motor.pole_pairs
-    seconds = 2 * turns * 2 * math.pi / TURN_RATE + 2 * HELD_ANGLES * (HOLD + 0.1) + 3
+    travel = max((turns + 1.5) * 2 * math.pi / axis.motor.pole_pairs, axis.goal.travel / 2)
+    seconds = 2 * turns * 2 * math.pi / TURN_RATE + 2 * HELD_ANGLES * (HOLD + 0.1) + 5
     current = axis.phasing_share * axis.motor.current_continuous
     unit = axis.mechanism.unit
     there = travel * axis.mechanism.unit_per_rad
@@ -90,9 +99,13 @@ def run_commutation(session: Session) -> Outcome:
     session.write(changes)
     session.standstill()
     confirmation, push = _confirm(session)
-    session.write({"commutation.valid": 1.0})
+    refined, spin = _refine(session)
+    for key in ("commutation.offset", "commutation.hall_offset"):
+        if key in changes:
+            changes[key] = math.remainder(changes[key] - refined.value, 2 * math.pi)
+    session.write(changes | {"commutation.valid": 1.0})
     changes["commutation.valid"] = 1.0
-    return _outcome(session, changes, turning, held, halls, confirmation, push)
+    return _outcome(session, changes, turning, held, halls, confirmation, push, refined, spin)
 
 
 def _turn(session: Session, current: float) -> _Turning:
@@ -228,6 +241,30 @@ def _confirm(session: Session) -> tuple[_Confirmation, Recording]:
     return result, record
 
 
+def _refine(session: Session) -> tuple[Estimated, Recording]:
+    """Spin both ways and read from the back-EMF by how much the angle is ahead.
+
+    A held vector rests where load torque and friction leave it; gravity shifts it the same way from both sides. The
+    back-EMF of the turning rotor knows neither.
+    """
+    session.enter("spinning to refine the angle", 0.9)
+    pairs, psi = session.values["motor.pole_pairs"], session.values["motor.flux_linkage"]
+    try:
+        record, _ = back_and_forth(session, ("position", "velocity", "v_d", "v_q", "i_q", "i_d"), shares=(1.0, 0.7))
+        means = block_means(record)
+        fast = np.abs(means["speed"]) > 0.35 * np.abs(means["speed"]).max()
+        error = angle_error_from_spinning(
+            pairs * means["speed"][fast], means["v_d"][fast], means["i_q"][fast], flux_linkage=psi
+        )
+        if abs(error.value) > MOST_REFINEMENT:
+            raise NotConfirmed(what=f"The back-EMF of the turning rotor says the offset is "
+                                    f"{math.degrees(error.value):.0f}° off.")
+    except BaseException:
+        session.write({"commutation.valid": 0.0})
+        raise
+    return error, record
+
+
 def _push(session: Session, point: str, current: float) -> tuple[float, float, Recording]:
     """Push forward, back twice as long, forward: it ends near rest where it began. Accelerations of both ways."""
     axis = session.axis
@@ -251,14 +288,13 @@ def _push(session: Session, point: str, current: float) -> tuple[float, float, R
 
 def _outcome(
     session: Session, changes: dict[str, float], turning: _Turning, held: OffsetResult, halls: HallMap | None,
-    confirmed: _Confirmation, push: Recording,
+    confirmed: _Confirmation, push: Recording, refined: Estimated, spin: Recording,
 ) -> Outcome:
-    samples = 2 * HELD_ANGLES
-    std = held.spread / math.sqrt(samples / 2)
+    std = max(refined.std, math.radians(0.1))  # counts and the sampling of the angle leave a tenth of a degree
     offset = changes.get("commutation.offset", changes.get("commutation.hall_offset", held.offset))
     balance = abs(confirmed.forward + confirmed.backward) / (confirmed.forward - confirmed.backward)
     metrics = {
-        "offset_deg": math.degrees(offset), "spread_deg": math.degrees(held.spread),
+        "offset_deg": math.degrees(offset), "refined_by_deg": -math.degrees(refined.value), "spread_deg": math.degrees(held.spread),
         "friction_lag_deg": math.degrees(held.friction_lag), "error_bound_deg": confirmed.error_bound_deg,
         "forward_rad_s2": confirmed.forward, "backward_rad_s2": confirmed.backward, "imbalance": balance,
         "hall_edge_errors_deg": [math.degrees(e) for e in halls.edge_errors] if halls else [],
@@ -270,6 +306,8 @@ def _outcome(
         RunRecord(kind="push", title="Torque per amp", period=push.period, channels=push.channels,
                   excitation={"current": confirmed.current},
                   metrics={k: metrics[k] for k in ("forward_rad_s2", "backward_rad_s2", "error_bound_deg")}),
+        RunRecord(kind="spin", title="Spun both ways", period=spin.period, channels=spin.channels,
+                  excitation={"point": "velocity"}, metrics={"refined_by_deg": metrics["refined_by_deg"]}),
     ]
     session.enter("done", 1.0)
     text = f"{math.degrees(offset):.1f}° ± {math.degrees(std):.1f}°"

@@ -111,9 +111,10 @@ def _outcome(
     measured_open = response.value / (1 - response.value)
     margins = read_margins(measured_open, f, closed_loop=response.value)
     grid = np.geomspace(f[0], f[-1], 300)
-    loop = current_open(winding, gains, grid)
+    seen = Winding(resistance=winding.resistance, inductance=inductances[0].value)  # the d axis is what was excited
+    loop = current_open(seen, gains, grid)
     predicted = read_margins(loop, grid)
-    time, ideal = step_response("current", _NO_LOAD, winding, gains, duration=STEP_TICKS * TICK)
+    time, ideal = step_response("current", _NO_LOAD, seen, gains, duration=STEP_TICKS * TICK)
     size = STEP_SHARE * ic
     base = float(step["i_d_ref"].mean())
     metrics = measure_step(np.arange(STEP_TICKS) * TICK, step["i_d"][:STEP_TICKS], start=base - size,

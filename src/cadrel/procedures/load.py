@@ -9,13 +9,12 @@ from cadrel.core.identification.estimated import Estimated
 from cadrel.link import Recording
 from cadrel.procedures.errors import NotReproducible
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
-from cadrel.procedures.session import TV, FloatArray, Session
+from cadrel.procedures.session import FloatArray, Session
+from cadrel.procedures.strokes import back_and_forth, block_means
 
 AGREE = 0.03  # two consecutive inertias must agree this well
 MOST_RUNS = 5
 CROSSOVER = 2 * math.pi * 15.0  # [rad/s] of the careful velocity loop between runs
-SPEED_SHARE = 0.65  # of the consented speed: a soft loop overshoots
-TRAVEL_SHARE = 0.5  # of the consented travel to each side
 CHANNELS = ("position", "velocity", "i_q", "i_d", "v_q", "i_q_ref")
 
 
@@ -34,7 +33,7 @@ def run_load(session: Session) -> Outcome:
     previous: LoadEstimate | None = None
     for k in range(MOST_RUNS):
         session.enter(f"back and forth, run {k + 1}", 0.05 + 0.9 * k / MOST_RUNS)
-        record, wave = _back_and_forth(session)
+        record, wave = back_and_forth(session, CHANNELS, shares=(1.0, 0.45, 0.75))
         flux = _flux(session, record)
         kt = 1.5 * session.values["motor.pole_pairs"] * flux.value
         top = float(np.abs(wave).max())
@@ -50,46 +49,14 @@ def run_load(session: Session) -> Outcome:
     raise AssertionError("unreachable")
 
 
-def _lobe(speed: float, ramp: float, distance: float) -> FloatArray:
-    """Velocity of one trapezoidal stroke, at the velocity sample."""
-    up = max(round(speed / ramp / TV), 8)
-    flat = max(round((distance / speed - up * TV) / TV), 40)
-    rise = np.arange(1, up + 1) / up
-    return speed * np.concatenate([rise, np.ones(flat), rise[::-1], np.zeros(60)])
-
-
-def _back_and_forth(session: Session) -> tuple[Recording, FloatArray]:
-    reach = TRAVEL_SHARE * session.consent.travel
-    torque = 0.6 * session.axis.motor.torque_constant * session.values["limit.current"]
-    ramp = min(session.values["limit.acceleration"], torque / session.values["load.inertia"])
-    top = min(SPEED_SHARE * session.consent.speed, math.sqrt(0.6 * reach * ramp))
-    lobes = []
-    for share in (1.0, 0.45, 0.75):
-        lobe = _lobe(share * top, ramp, reach)
-        lobes += [lobe, -lobe, -lobe, lobe]
-    wave = np.concatenate(lobes)
-    with session.enabled("velocity"):
-        session.hold(0.05)
-        record = session.excite_and_record(CHANNELS, "velocity", wave, divider=4, repeats=1)
-        session.hold(0.1)
-    session.standstill()
-    return record, wave
-
-
 def _flux(session: Session, record: Recording) -> Estimated:
     """Flux from all samples at which speed is high and the current hardly changes."""
     pairs, inductance = session.values["motor.pole_pairs"], session.values["motor.inductance"]
-    block = 40  # [samples] mean over 10 ms
-    n = len(record["velocity"]) // block
-
-    def mean(key: str) -> FloatArray:
-        return record[key][: n * block].reshape(n, block).mean(1)
-
-    travelled = record["position"][: n * block].reshape(n, block)
-    speed = (travelled[:, -1] - travelled[:, 0]) / ((block - 1) * record.period)
+    means = block_means(record)
+    speed = means["speed"]
     fast = np.abs(speed) > 0.35 * np.abs(speed).max()
     return flux_from_spinning(
-        pairs * speed[fast], mean("v_q")[fast], mean("i_d")[fast], mean("i_q")[fast],
+        pairs * speed[fast], means["v_q"][fast], means["i_d"][fast], means["i_q"][fast],
         resistance=session.values["motor.resistance"], inductance=inductance,
     )
 

@@ -151,12 +151,12 @@ def velocity_plant(
 ) -> ComplexArray:
     """Return torque command (before its hold) to measured, unfiltered speed at the velocity sample.
 
-    Chain: hold over T, current loop, mechanics, angle by integration, difference over T. `edge_age` is how old the
+    Chain: command kept for four ticks of the current loop, current loop, mechanics, angle by integration, difference over T. `edge_age` is how old the
     last encoder edge is on average when speed is sampled, half a count's time at the speed in question. [s]
     """
-    z = np.exp(-2j * np.pi * frequency * TV)
+    z, zi = np.exp(-2j * np.pi * frequency * TV), np.exp(-2j * np.pi * frequency * TICK)
     s = 2j * np.pi * frequency
-    hold = (1 - z) / (s * TV)
+    hold = (1 - z) / (1 - zi) * TICK / TV  # the current loop samples the command: four equal ticks, not a staircase
     difference = (1 - z) / (s * TV)
     return hold * current_to_torque_path(winding, gains, frequency) * mechanics(load, frequency) * difference * np.exp(
         -s * edge_age

@@ -14,7 +14,12 @@ from cadrel.core.identification.alignment import (
     learn_halls,
     offset_from_alignment,
 )
-from cadrel.core.identification.electrical import fit_admittance, flux_from_spinning, resistance_from_levels
+from cadrel.core.identification.electrical import (
+    angle_error_from_spinning,
+    fit_admittance,
+    flux_from_spinning,
+    resistance_from_levels,
+)
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.identification.load import LoadEstimate, fit_load
 from cadrel.core.identification.two_mass import fit_two_mass
@@ -24,6 +29,7 @@ __all__ = [
     "HallMap",
     "LoadEstimate",
     "OffsetResult",
+    "angle_error_from_spinning",
     "electrical_turns",
     "fit_admittance",
     "fit_load",

@@ -99,3 +99,37 @@ def flux_from_spinning(
     noise = float(residual[0]) / max(len(y) - 2, 1) if residual.size else 0.0
     variance = noise * np.linalg.inv(a.T @ a)[0, 0]
     return Estimated(float(solution[0]), math.sqrt(variance))
+
+
+def angle_error_from_spinning(
+    omega_el: FloatArray, v_d: FloatArray, i_q: FloatArray, *, flux_linkage: float
+) -> Estimated:
+    """Return by how much the angle in use is ahead of the rotor, from back-EMF that shows in d. [rad]
+
+    Parameters
+    ----------
+    omega_el, v_d, i_q : ndarray, shape (n,)
+        Electrical speed [rad/s] and means at each moment, both directions, i_d held at zero.
+    flux_linkage : float
+        [Wb]
+
+    Raises
+    ------
+    UnusableInput
+        Fewer than eight moments, or one direction only.
+
+    Notes
+    -----
+    v_d = w psi sin(error) - w L i_q + w² psi delay: the error is odd in speed, a delay of the angle is even, and
+    L i_q is told apart by accelerating. Neither friction nor gravity enters, as they do when a vector is held.
+    """
+    if len(omega_el) < 8 or np.ptp(np.sign(omega_el)) < 1:
+        raise UnusableInput(what="The shaft turned too little to check the angle.", remedy="Allow more travel or speed.")
+    a = np.stack([omega_el, omega_el**2, omega_el * i_q, np.ones_like(omega_el)], axis=1)
+    scale = np.abs(a).max(0)
+    solution, _, _, _ = np.linalg.lstsq(a / scale, v_d, rcond=None)
+    rest = v_d - (a / scale) @ solution
+    sigma2 = float(rest @ rest) / max(len(v_d) - 4, 1)
+    std = math.sqrt(sigma2 * np.linalg.inv((a / scale).T @ (a / scale))[0, 0]) / scale[0]
+    share = float(solution[0] / scale[0]) / flux_linkage
+    return Estimated(math.asin(min(1.0, max(-1.0, share))), std / flux_linkage)

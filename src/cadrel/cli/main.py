@@ -1,0 +1,57 @@
+"""bin/cadrel: names the commands and hands over."""
+
+import argparse
+import sys
+from pathlib import Path
+
+
+def main() -> int:
+    """Parse the command line and run one command; returns the exit status."""
+    parser = argparse.ArgumentParser(prog="cadrel", description="Commission servo axes.")
+    commands = parser.add_subparsers(dest="command", required=True)
+    c = commands.add_parser("commission", help="commission an axis from a file against a bench built from a file")
+    c.add_argument("--axis", type=Path, required=True, help="what the engineer knows (docs/formats/axis.md)")
+    c.add_argument("--rig", type=Path, required=True, help="the truth (docs/formats/rig.md)")
+    c.add_argument("--out", type=Path, required=True, help="where the result goes (docs/formats/result.md)")
+    c.add_argument("--seed", type=int, default=1)
+    c.add_argument("--quiet", action="store_true")
+    b = commands.add_parser("benchmark", help="ratios of performance, measured in one run")
+    b.add_argument("--no-pages", action="store_true", help="leave out the page times (they need the database)")
+    e = commands.add_parser("evidence", help="accuracy over drawn benches, as a table")
+    e.add_argument("--benches", type=int, default=10)
+    e.add_argument("--seed", type=int, default=2026)
+    e.add_argument("--out", type=Path)
+    commands.add_parser("formats", help="write the JSON Schemas into docs/formats")
+    commands.add_parser("reference", help="write the parameter reference into docs")
+    commands.add_parser("vendor", help="refresh shipped scripts, styles and fonts from the npm registry")
+    commands.add_parser("warm-up", help="compile the kernels into the cache")
+    arguments = parser.parse_args()
+    return _run(arguments)
+
+
+def _run(arguments: argparse.Namespace) -> int:
+    if arguments.command == "commission":
+        from cadrel.cli.commission import commission
+
+        return commission(arguments.axis, arguments.rig, arguments.out, seed=arguments.seed, quiet=arguments.quiet)
+    if arguments.command == "benchmark":
+        from cadrel.cli.benchmark import benchmark
+
+        return benchmark(pages=not arguments.no_pages)
+    if arguments.command == "evidence":
+        from cadrel.cli.evidence import evidence
+
+        return evidence(benches=arguments.benches, seed=arguments.seed, out=arguments.out)
+    if arguments.command == "vendor":
+        from cadrel.cli.vendor import refresh
+
+        refresh()
+        return 0
+    from cadrel.cli import documents
+
+    return {"formats": documents.write_schemas, "reference": documents.write_reference,
+            "warm-up": documents.warm_up}[arguments.command]()
+
+
+if __name__ == "__main__":
+    sys.exit(main())

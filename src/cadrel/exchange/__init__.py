@@ -1,0 +1,28 @@
+"""Reading and writing open formats. docs/formats describes each.
+
+    errors.py      FileProblem: path and sentence
+    axis_file.py   AXIS.json: what the engineer knows
+    rig_file.py    RIG.json: the truth a bench is built from
+    result_file.py RESULT.json: what commissioning gave
+    csv_file.py    recorded runs as CSV
+    schemas.py     JSON Schema (2020-12) of each, generated from the registry
+"""
+
+from cadrel.exchange.axis_file import axis_document, read_axis
+from cadrel.exchange.csv_file import recording_csv
+from cadrel.exchange.errors import FileProblem
+from cadrel.exchange.result_file import result_document
+from cadrel.exchange.rig_file import read_rig
+from cadrel.exchange.schemas import axis_schema, result_schema, rig_schema
+
+__all__ = [
+    "FileProblem",
+    "axis_document",
+    "axis_schema",
+    "read_axis",
+    "read_rig",
+    "recording_csv",
+    "result_document",
+    "result_schema",
+    "rig_schema",
+]

@@ -1,0 +1,29 @@
+"""AXIS.json: what the engineer knows of an axis, each value as printed, with unit and convention."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from cadrel.core.parameters import Entry, EntryProblem, check_entry
+from cadrel.exchange.document import load_document
+from cadrel.exchange.errors import FileProblem
+from cadrel.exchange.schemas import axis_schema
+
+
+def read_axis(text: str | bytes, *, name: str = "axis file") -> tuple[str, dict[str, Entry]]:
+    """Return name and entries of an axis file. Raises `FileProblem`, nothing half-taken."""
+    body = load_document(text, name=name, schema=axis_schema())
+    values: dict[str, Entry] = {}
+    for key, raw in body["values"].items():
+        entry: Entry = {k: v for k, v in raw.items() if k != "note"}  # type: ignore[assignment]
+        entry.setdefault("source", "sheet" if key.startswith("sheet.") else "typed")
+        try:
+            check_entry(key, entry)
+        except EntryProblem as problem:
+            raise FileProblem(name=name, where=f"values / {key}", why=problem.parts[0]) from problem
+        values[key] = entry
+    return str(body.get("name", "")), values
+
+
+def axis_document(name: str, values: Mapping[str, Entry]) -> dict[str, Any]:
+    """Return the document of an axis; `read_axis` of its JSON gives the same entries."""
+    return {"format": "cadrel-axis", "version": 1, "name": name, "values": {k: dict(v) for k, v in values.items()}}

@@ -1,0 +1,19 @@
+"""Recorded runs as CSV: one column a channel, unit in the heading, RFC 4180."""
+
+import csv
+import io
+from collections.abc import Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+def recording_csv(period: float, channels: Mapping[str, NDArray[np.float64]], units: Mapping[str, str]) -> str:
+    """Return the text of a recording. `period` in seconds; `units` by channel."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(["time [s]", *[f"{k} [{units.get(k, '')}]" for k in channels]])
+    rows = np.stack([np.asarray(v, dtype=float) for v in channels.values()], axis=1)
+    for i, row in enumerate(rows):
+        writer.writerow([f"{i * period:.7g}", *[f"{x:.7g}" for x in row]])
+    return out.getvalue()

@@ -1,0 +1,34 @@
+"""RESULT.json: what headless commissioning gave."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from cadrel.procedures.outcome import Outcome
+
+IDENTIFIED = {"commutation": "commutation_offset", "load": "inertia", "flux": "flux_linkage"}
+
+
+def result_document(
+    *, status: str, reason: str, outcomes: Mapping[str, Outcome], parameters: Mapping[str, float],
+    events: list[dict[str, Any]], drive_time: float, compute_time: float,
+) -> dict[str, Any]:
+    """Return the document: identified values by their own names, SI, per phase."""
+    identified: dict[str, dict[str, Any]] = {}
+    margins: dict[str, Any] = {}
+    acceptance: dict[str, Any] = {}
+    for outcome in outcomes.values():
+        for f in outcome.findings:
+            identified[IDENTIFIED.get(f.kind, f.kind)] = {"value": f.value, "unit": f.unit, "std": f.std}
+        for loop, found in outcome.margins.items():
+            margins[loop] = found
+        acceptance = outcome.acceptance or acceptance
+        for key in ("inertia_motor", "inertia_load", "stiffness", "damping"):
+            if outcome.model.get(key) is not None:
+                identified[f"model_{key}"] = {"value": outcome.model[key], "unit": "SI", "std": None}
+    for derived in ("acceptance", "velocity_loop", "velocity_margin", "position_loop", "current_loop"):
+        identified.pop(derived, None)
+    return {
+        "format": "cadrel-result", "version": 1, "status": status, "reason": reason, "identified": identified,
+        "parameters": dict(parameters), "margins": margins, "acceptance": acceptance,
+        "cost": {"drive_time_s": round(drive_time, 3), "compute_time_s": round(compute_time, 3)}, "events": events,
+    }

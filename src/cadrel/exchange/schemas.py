@@ -1,0 +1,127 @@
+"""JSON Schema 2020-12 of the formats, generated from the registry so that nothing is listed twice."""
+
+from typing import Any
+
+from cadrel.core.parameters import REGISTRY, Parameter
+from cadrel.core.quantities import CONVENTIONS, units_of
+
+DRAFT = "https://json-schema.org/draft/2020-12/schema"
+SOURCES = ["sheet", "typed", "computed", "identified", "default"]
+
+
+def _entry_schema(p: Parameter) -> dict[str, Any]:
+    if p.choices:
+        value: dict[str, Any] = {"enum": [key for key, _ in p.choices]}
+        properties: dict[str, Any] = {"value": value}
+    else:
+        units = units_of(p.quantity)
+        properties = {"value": {"type": "number"}, "unit": {"enum": units}}
+        if p.convention:
+            properties["convention"] = {"enum": [c.key for c in CONVENTIONS[p.convention]]}
+    properties["source"] = {"enum": SOURCES}
+    properties["note"] = {"type": "string", "maxLength": 500}
+    return {"type": "object", "title": p.label, "description": p.help.what, "properties": properties,
+            "required": ["value"], "additionalProperties": False}
+
+
+def axis_schema() -> dict[str, Any]:
+    """Return the schema of an axis file."""
+    return {
+        "$schema": DRAFT, "title": "Cadrel axis, version 1", "type": "object",
+        "properties": {
+            "format": {"const": "cadrel-axis"}, "version": {"const": 1},
+            "name": {"type": "string", "maxLength": 200}, "comment": {"type": "string", "maxLength": 5000},
+            "values": {"type": "object", "properties": {k: _entry_schema(p) for k, p in REGISTRY.items()},
+                       "additionalProperties": False},
+        },
+        "required": ["format", "version", "values"], "additionalProperties": False,
+    }
+
+
+_POSITIVE = {"type": "number", "exclusiveMinimum": 0}
+_NOT_NEGATIVE = {"type": "number", "minimum": 0}
+_ANY = {"type": "number"}
+_FLAG = {"type": "boolean"}
+RIG_KEYS: dict[str, tuple[dict[str, Any], str]] = {
+    "resistance": (_POSITIVE, "Phase resistance [ohm]"),
+    "inductance_d": (_POSITIVE, "Phase inductance, d axis [H]"),
+    "inductance_q": (_POSITIVE, "Phase inductance, q axis [H]"),
+    "flux_linkage": (_POSITIVE, "Peak flux linkage of a phase [Wb]"),
+    "pole_pairs": ({"type": "integer", "minimum": 1, "maximum": 100}, "Pole pairs"),
+    "inertia_motor": (_POSITIVE, "Rotor inertia [kg·m²]"),
+    "inertia_load": (_POSITIVE, "Load inertia, at the motor shaft [kg·m²]"),
+    "stiffness": (_POSITIVE, "Between motor and load, at the motor shaft [N·m/rad]"),
+    "damping": (_NOT_NEGATIVE, "Between motor and load [N·m·s/rad]"),
+    "coulomb_motor": (_NOT_NEGATIVE, "Coulomb friction of the motor [N·m]"),
+    "viscous_motor": (_NOT_NEGATIVE, "Viscous friction of the motor [N·m·s/rad]"),
+    "coulomb_load": (_NOT_NEGATIVE, "Coulomb friction of the load, at the motor shaft [N·m]"),
+    "viscous_load": (_NOT_NEGATIVE, "Viscous friction of the load [N·m·s/rad]"),
+    "breakaway_ratio": ({"type": "number", "minimum": 1}, "Breakaway torque over Coulomb torque"),
+    "stribeck_speed": (_POSITIVE, "Speed at which 1/e of the extra friction is left [rad/s]"),
+    "torque_load": (_ANY, "Constant torque on the load, positive drives forward [N·m]"),
+    "stop_low": (_ANY, "Lower end stop, from the start position [rad at the motor]"),
+    "stop_high": (_ANY, "Upper end stop, from the start position [rad at the motor]"),
+    "encoder_lines": ({"type": "integer", "minimum": 1}, "Lines per motor revolution"),
+    "encoder_inverted": (_FLAG, "Counts fall while the motor turns forward"),
+    "index_angle": (_ANY, "Mechanical angle of the index from the rotor's d axis on phase a [rad]; electrical angle "
+                          "at the index = pole pairs x this"),
+    "hall_errors_deg": ({"type": "array", "items": _ANY, "minItems": 6, "maxItems": 6},
+                        "Placement error of the six edges [° electrical]"),
+    "hall_offset_deg": (_ANY, "Angle of the edge into state 1 [° electrical]"),
+    "halls_mirrored": (_FLAG, "Sequence 1-5-4-6-2-3 forward"),
+    "phases_swapped": (_FLAG, "Two motor phases are exchanged"),
+    "start_angle": ({"type": ["number", "null"]}, "Motor angle at power-up [rad]; drawn from the seed if absent"),
+    "supply_voltage": (_POSITIVE, "Bus without load [V dc]"),
+    "supply_resistance": (_POSITIVE, "Source resistance behind the rectifier [ohm]"),
+    "bus_capacitance": (_POSITIVE, "[F]"),
+    "chopper_on": (_POSITIVE, "[V]"), "chopper_off": (_POSITIVE, "[V]"),
+    "brake_resistor": (_NOT_NEGATIVE, "[ohm], 0: none"),
+    "overvoltage": (_POSITIVE, "Trip of the power stage [V]"),
+    "dead_voltage": (_NOT_NEGATIVE, "Voltage lost per phase by the inverter's dead time [V]"),
+    "dead_current": (_POSITIVE, "Current at which half of it is lost [A]"),
+    "current_noise": (_NOT_NEGATIVE, "Standard deviation of a current sample [A]"),
+    "current_lsb": (_POSITIVE, "Resolution of a current sample [A]"),
+    "drive_current_peak": (_POSITIVE, "Rating of the drive [A peak of sine]"),
+    "drive_current_continuous": (_POSITIVE, "Rating of the drive [A peak of sine]"),
+}
+RIG_REQUIRED = ["resistance", "inductance_d", "inductance_q", "flux_linkage", "pole_pairs", "inertia_motor",
+                "inertia_load"]
+
+
+def rig_schema() -> dict[str, Any]:
+    """Return the schema of a rig file."""
+    return {
+        "$schema": DRAFT, "title": "Cadrel rig, version 1", "type": "object",
+        "properties": {
+            "format": {"const": "cadrel-rig"}, "version": {"const": 1}, "name": {"type": "string"},
+            "comment": {"type": "string"},
+            "truth": {
+                "type": "object",
+                "properties": {k: {**s, "description": d} for k, (s, d) in RIG_KEYS.items()},
+                "required": RIG_REQUIRED, "additionalProperties": False,
+            },
+        },
+        "required": ["format", "version", "truth"], "additionalProperties": False,
+    }
+
+
+def result_schema() -> dict[str, Any]:
+    """Return the schema of a result file."""
+    estimated = {"type": "object", "properties": {"value": _ANY, "unit": {"type": "string"},
+                                                  "std": {"type": ["number", "null"]}}, "required": ["value", "unit"]}
+    return {
+        "$schema": DRAFT, "title": "Cadrel result, version 1", "type": "object",
+        "properties": {
+            "format": {"const": "cadrel-result"}, "version": {"const": 1},
+            "status": {"enum": ["proven", "refused", "failed"]}, "reason": {"type": "string"},
+            "identified": {"type": "object", "additionalProperties": estimated},
+            "parameters": {"type": "object", "additionalProperties": _ANY},
+            "margins": {"type": "object"}, "acceptance": {"type": "object"},
+            "cost": {"type": "object", "properties": {"drive_time_s": _ANY, "compute_time_s": _ANY},
+                     "required": ["drive_time_s", "compute_time_s"]},
+            "events": {"type": "array"},
+        },
+        "required": ["format", "version", "status", "reason", "identified", "parameters", "margins", "acceptance",
+                     "cost", "events"],
+        "additionalProperties": False,
+    }

@@ -10,6 +10,7 @@ from types import FrameType
 
 from cadrel.bench.server import BenchServer
 from cadrel.bench.service import DriveService
+from cadrel.bench.store import load_permanent, save_permanent
 from cadrel.core.errors import CadrelError
 from cadrel.core.simulation import RigTruth, SimulatedDrive
 
@@ -20,6 +21,7 @@ def main() -> int:
     parser.add_argument("rigs", nargs="+", metavar="NAME=RIG.json")
     parser.add_argument("--port", type=int, required=True)
     parser.add_argument("--pace", type=float, default=1.0, help="drive seconds per second")
+    parser.add_argument("--memory", type=Path, help="folder that keeps permanent values")
     parser.add_argument("--seed", type=int, default=1)
     arguments = parser.parse_args()
     drives = {}
@@ -31,8 +33,13 @@ def main() -> int:
         except (OSError, ValueError, KeyError, CadrelError) as error:
             print(f"The rig {path} cannot be used: {error}", file=sys.stderr)
             return 2
+    folder: Path | None = arguments.memory
+    if folder is not None:
+        for drive in drives.values():
+            load_permanent(drive, folder)
+    keep = (lambda drive: save_permanent(drive, folder)) if folder is not None else None
     try:
-        server = BenchServer(DriveService(drives), arguments.port, pace=arguments.pace)
+        server = BenchServer(DriveService(drives, on_store=keep), arguments.port, pace=arguments.pace)
     except OSError as error:
         print(f"The bench cannot listen on port {arguments.port}: {error.strerror}.", file=sys.stderr)
         return 2

@@ -42,8 +42,11 @@ class PoweredOff(CadrelError):
 class DriveService:
     """Answers request lines for a set of drives. One lock keeps clock and commands apart."""
 
-    def __init__(self, drives: dict[str, SimulatedDrive]) -> None:
+    def __init__(
+        self, drives: dict[str, SimulatedDrive], *, on_store: Callable[[SimulatedDrive], None] | None = None
+    ) -> None:
         self.drives = drives
+        self._on_store = on_store
         self.lock = threading.RLock()
 
     def answer(self, line: bytes) -> bytes:
@@ -87,7 +90,10 @@ class DriveService:
             drive.check_lease(str(params.get("lease", "")))
         elif params.get("lease") and params["lease"] == drive.lease:
             drive.check_lease(drive.lease)
-        return handler(drive, params)
+        result = handler(drive, params)
+        if request.method == "parameters.store" and self._on_store is not None:
+            self._on_store(drive)
+        return result
 
 
 class _NoMethod(LookupError):
@@ -118,7 +124,9 @@ HANDLERS: dict[str, Handler] = {
     "control.give": lambda d, p: d.give_control(str(p["lease"])),
     "control.beat": lambda d, p: None,
     "power.enable": lambda d, p: d.enable(
-        str(p["mode"]), guard_low=float(p["guard_low"]), guard_high=float(p["guard_high"]),
+        str(p["mode"]),
+        guard_low=float(p["guard_low"]),
+        guard_high=float(p["guard_high"]),
         guard_speed=float(p["guard_speed"]),
     ),
     "power.disable": lambda d, p: d.disable(),
@@ -134,7 +142,10 @@ HANDLERS: dict[str, Handler] = {
         str(p["point"]), unpack(p["samples"]), divider=int(p["divider"]), repeats=int(p["repeats"])
     ),
     "recorder.arm": lambda d, p: d.arm(
-        list(p["channels"]), divider=int(p["divider"]), samples=int(p["samples"]), pre=int(p.get("pre", 0)),
+        list(p["channels"]),
+        divider=int(p["divider"]),
+        samples=int(p["samples"]),
+        pre=int(p.get("pre", 0)),
         trigger=p.get("trigger") or {},
     ),
     "recorder.state": lambda d, p: d.recorder_state(),
@@ -144,7 +155,19 @@ HANDLERS: dict[str, Handler] = {
     "bench.switch": lambda d, p: d.set_switch(str(p["name"]), bool(p["closed"])),
 }
 NEED_LEASE = {
-    "parameters.write", "parameters.store", "drive.restart", "control.give", "control.beat", "power.enable",
-    "power.disable", "fault.reset", "motion.vector", "motion.jog", "motion.run", "motion.path",
-    "motion.set_position", "excitation.start", "recorder.arm",
+    "parameters.write",
+    "parameters.store",
+    "drive.restart",
+    "control.give",
+    "control.beat",
+    "power.enable",
+    "power.disable",
+    "fault.reset",
+    "motion.vector",
+    "motion.jog",
+    "motion.run",
+    "motion.path",
+    "motion.set_position",
+    "excitation.start",
+    "recorder.arm",
 }

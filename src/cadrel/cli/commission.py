@@ -41,8 +41,13 @@ def commission(axis: Path, rig: Path, out: Path, *, seed: int, quiet: bool = Fal
     begun = time.perf_counter()
     result, drive = commission_in_process(values, truth, seed=seed, report=report)
     document = result_document(
-        status=result.status, reason=result.reason, outcomes=result.outcomes, parameters=result.parameters,
-        events=result.events, drive_time=drive.time, compute_time=time.perf_counter() - begun,
+        status=result.status,
+        reason=result.reason,
+        outcomes=result.outcomes,
+        parameters=result.parameters,
+        events=result.events,
+        drive_time=drive.time,
+        compute_time=time.perf_counter() - begun,
     )
     try:
         out.write_text(json.dumps(document, indent=1, ensure_ascii=False, allow_nan=False) + "\n")

@@ -33,9 +33,14 @@ class Score:
     def within(self) -> bool:
         """Whether every figure keeps its stated bound."""
         return (
-            abs(self.offset_deg) <= 2 and abs(self.inertia) <= 0.05 and abs(self.coulomb) <= 0.10
-            and abs(self.current_bandwidth) <= 0.10 and self.response_db <= 1.5 and self.response_deg <= 8
-            and abs(self.gain_margin_db) <= 1 and abs(self.phase_margin_deg) <= 4
+            abs(self.offset_deg) <= 2
+            and abs(self.inertia) <= 0.05
+            and abs(self.coulomb) <= 0.10
+            and abs(self.current_bandwidth) <= 0.10
+            and self.response_db <= 1.5
+            and self.response_deg <= 8
+            and abs(self.gain_margin_db) <= 1
+            and abs(self.phase_margin_deg) <= 4
         )
 
 
@@ -84,24 +89,33 @@ def response_error(velocity: Outcome) -> tuple[float, float]:
     return float(np.abs(db[trusted]).max()), float(np.abs(deg[trusted]).max())
 
 
-HEAD = ("bench | status | offset ° | inertia % | Coulomb % | current bandwidth % | response dB | response ° | "
-        "gain margin dB | phase margin ° | drive s | within")
+HEAD = (
+    "bench | status | offset ° | inertia % | Coulomb % | current bandwidth % | response dB | response ° | "
+    "gain margin dB | phase margin ° | drive s | within"
+)
 
 
 def row(s: Score) -> str:
     """One line of the table."""
-    return (f"{s.bench} | {s.status} | {s.offset_deg:+.2f} | {100 * s.inertia:+.2f} | {100 * s.coulomb:+.1f} | "
-            f"{100 * s.current_bandwidth:+.1f} | {s.response_db:.2f} | {s.response_deg:.1f} | {s.gain_margin_db:+.2f} | "
-            f"{s.phase_margin_deg:+.1f} | {s.drive_time:.0f} | {'yes' if s.within() else 'NO ' + s.reason}")
+    return (
+        f"{s.bench} | {s.status} | {s.offset_deg:+.2f} | {100 * s.inertia:+.2f} | {100 * s.coulomb:+.1f} | "
+        f"{100 * s.current_bandwidth:+.1f} | {s.response_db:.2f} | {s.response_deg:.1f} | {s.gain_margin_db:+.2f} | "
+        f"{s.phase_margin_deg:+.1f} | {s.drive_time:.0f} | {'yes' if s.within() else 'NO ' + s.reason}"
+    )
 
 
 def evidence(*, benches: int, seed: int, out: Path | None) -> int:
     """Print the table over drawn benches; exit status 1 if a bench is outside its bounds."""
-    lines = ["# Accuracy over drawn benches", "",
-             f"Drawn with `bin/cadrel evidence --benches {benches} --seed {seed}`. Errors are found minus true; bounds: "
-             "offset 2°, inertia 5 %, Coulomb friction 10 %, current bandwidth 10 % and velocity response 1.5 dB, 8° and "
-             "margins 1 dB, 4° measured against the linear model.", "", f"| {HEAD} |",
-             "|" + " --- |" * len(HEAD.split("|"))]
+    lines = [
+        "# Accuracy over drawn benches",
+        "",
+        f"Drawn with `bin/cadrel evidence --benches {benches} --seed {seed}`. Errors are found minus true; bounds: "
+        "offset 2°, inertia 5 %, Coulomb friction 10 %, current bandwidth 10 % and velocity response 1.5 dB, 8° and "
+        "margins 1 dB, 4° measured against the linear model.",
+        "",
+        f"| {HEAD} |",
+        "|" + " --- |" * len(HEAD.split("|")),
+    ]
     good = 0
     print(HEAD)
     for number in range(benches):

@@ -49,8 +49,9 @@ def _run(arguments: argparse.Namespace) -> int:
         return 0
     from cadrel.cli import documents
 
-    return {"formats": documents.write_schemas, "reference": documents.write_reference,
-            "warm-up": documents.warm_up}[arguments.command]()
+    return {"formats": documents.write_schemas, "reference": documents.write_reference, "warm-up": documents.warm_up}[
+        arguments.command
+    ]()
 
 
 if __name__ == "__main__":

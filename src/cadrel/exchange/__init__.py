@@ -1,11 +1,11 @@
 """Reading and writing open formats. docs/formats describes each.
 
-    errors.py      FileProblem: path and sentence
-    axis_file.py   AXIS.json: what the engineer knows
-    rig_file.py    RIG.json: the truth a bench is built from
-    result_file.py RESULT.json: what commissioning gave
-    csv_file.py    recorded runs as CSV
-    schemas.py     JSON Schema (2020-12) of each, generated from the registry
+errors.py      FileProblem: path and sentence
+axis_file.py   AXIS.json: what the engineer knows
+rig_file.py    RIG.json: the truth a bench is built from
+result_file.py RESULT.json: what commissioning gave
+csv_file.py    recorded runs as CSV
+schemas.py     JSON Schema (2020-12) of each, generated from the registry
 """
 
 from cadrel.exchange.axis_file import axis_document, read_axis

@@ -9,8 +9,14 @@ IDENTIFIED = {"commutation": "commutation_offset", "load": "inertia", "flux": "f
 
 
 def result_document(
-    *, status: str, reason: str, outcomes: Mapping[str, Outcome], parameters: Mapping[str, float],
-    events: list[dict[str, Any]], drive_time: float, compute_time: float,
+    *,
+    status: str,
+    reason: str,
+    outcomes: Mapping[str, Outcome],
+    parameters: Mapping[str, float],
+    events: list[dict[str, Any]],
+    drive_time: float,
+    compute_time: float,
 ) -> dict[str, Any]:
     """Return the document: identified values by their own names, SI, per phase."""
     identified: dict[str, dict[str, Any]] = {}
@@ -28,7 +34,14 @@ def result_document(
     for derived in ("acceptance", "velocity_loop", "velocity_margin", "position_loop", "current_loop"):
         identified.pop(derived, None)
     return {
-        "format": "cadrel-result", "version": 1, "status": status, "reason": reason, "identified": identified,
-        "parameters": dict(parameters), "margins": margins, "acceptance": acceptance,
-        "cost": {"drive_time_s": round(drive_time, 3), "compute_time_s": round(compute_time, 3)}, "events": events,
+        "format": "cadrel-result",
+        "version": 1,
+        "status": status,
+        "reason": reason,
+        "identified": identified,
+        "parameters": dict(parameters),
+        "margins": margins,
+        "acceptance": acceptance,
+        "cost": {"drive_time_s": round(drive_time, 3), "compute_time_s": round(compute_time, 3)},
+        "events": events,
     }

@@ -20,21 +20,35 @@ def _entry_schema(p: Parameter) -> dict[str, Any]:
             properties["convention"] = {"enum": [c.key for c in CONVENTIONS[p.convention]]}
     properties["source"] = {"enum": SOURCES}
     properties["note"] = {"type": "string", "maxLength": 500}
-    return {"type": "object", "title": p.label, "description": p.help.what, "properties": properties,
-            "required": ["value"], "additionalProperties": False}
+    return {
+        "type": "object",
+        "title": p.label,
+        "description": p.help.what,
+        "properties": properties,
+        "required": ["value"],
+        "additionalProperties": False,
+    }
 
 
 def axis_schema() -> dict[str, Any]:
     """Return the schema of an axis file."""
     return {
-        "$schema": DRAFT, "title": "Cadrel axis, version 1", "type": "object",
+        "$schema": DRAFT,
+        "title": "Cadrel axis, version 1",
+        "type": "object",
         "properties": {
-            "format": {"const": "cadrel-axis"}, "version": {"const": 1},
-            "name": {"type": "string", "maxLength": 200}, "comment": {"type": "string", "maxLength": 5000},
-            "values": {"type": "object", "properties": {k: _entry_schema(p) for k, p in REGISTRY.items()},
-                       "additionalProperties": False},
+            "format": {"const": "cadrel-axis"},
+            "version": {"const": 1},
+            "name": {"type": "string", "maxLength": 200},
+            "comment": {"type": "string", "maxLength": 5000},
+            "values": {
+                "type": "object",
+                "properties": {k: _entry_schema(p) for k, p in REGISTRY.items()},
+                "additionalProperties": False,
+            },
         },
-        "required": ["format", "version", "values"], "additionalProperties": False,
+        "required": ["format", "version", "values"],
+        "additionalProperties": False,
     }
 
 
@@ -63,10 +77,15 @@ RIG_KEYS: dict[str, tuple[dict[str, Any], str]] = {
     "stop_high": (_ANY, "Upper end stop, from the start position [rad at the motor]"),
     "encoder_lines": ({"type": "integer", "minimum": 1}, "Lines per motor revolution"),
     "encoder_inverted": (_FLAG, "Counts fall while the motor turns forward"),
-    "index_angle": (_ANY, "Mechanical angle of the index from the rotor's d axis on phase a [rad]; electrical angle "
-                          "at the index = pole pairs x this"),
-    "hall_errors_deg": ({"type": "array", "items": _ANY, "minItems": 6, "maxItems": 6},
-                        "Placement error of the six edges [° electrical]"),
+    "index_angle": (
+        _ANY,
+        "Mechanical angle of the index from the rotor's d axis on phase a [rad]; electrical angle "
+        "at the index = pole pairs x this",
+    ),
+    "hall_errors_deg": (
+        {"type": "array", "items": _ANY, "minItems": 6, "maxItems": 6},
+        "Placement error of the six edges [° electrical]",
+    ),
     "hall_offset_deg": (_ANY, "Angle of the edge into state 1 [° electrical]"),
     "halls_mirrored": (_FLAG, "Sequence 1-5-4-6-2-3 forward"),
     "phases_swapped": (_FLAG, "Two motor phases are exchanged"),
@@ -74,7 +93,8 @@ RIG_KEYS: dict[str, tuple[dict[str, Any], str]] = {
     "supply_voltage": (_POSITIVE, "Bus without load [V dc]"),
     "supply_resistance": (_POSITIVE, "Source resistance behind the rectifier [ohm]"),
     "bus_capacitance": (_POSITIVE, "[F]"),
-    "chopper_on": (_POSITIVE, "[V]"), "chopper_off": (_POSITIVE, "[V]"),
+    "chopper_on": (_POSITIVE, "[V]"),
+    "chopper_off": (_POSITIVE, "[V]"),
     "brake_resistor": (_NOT_NEGATIVE, "[ohm], 0: none"),
     "overvoltage": (_POSITIVE, "Trip of the power stage [V]"),
     "dead_voltage": (_NOT_NEGATIVE, "Voltage lost per phase by the inverter's dead time [V]"),
@@ -84,44 +104,78 @@ RIG_KEYS: dict[str, tuple[dict[str, Any], str]] = {
     "drive_current_peak": (_POSITIVE, "Rating of the drive [A peak of sine]"),
     "drive_current_continuous": (_POSITIVE, "Rating of the drive [A peak of sine]"),
 }
-RIG_REQUIRED = ["resistance", "inductance_d", "inductance_q", "flux_linkage", "pole_pairs", "inertia_motor",
-                "inertia_load"]
+RIG_REQUIRED = [
+    "resistance",
+    "inductance_d",
+    "inductance_q",
+    "flux_linkage",
+    "pole_pairs",
+    "inertia_motor",
+    "inertia_load",
+]
 
 
 def rig_schema() -> dict[str, Any]:
     """Return the schema of a rig file."""
     return {
-        "$schema": DRAFT, "title": "Cadrel rig, version 1", "type": "object",
+        "$schema": DRAFT,
+        "title": "Cadrel rig, version 1",
+        "type": "object",
         "properties": {
-            "format": {"const": "cadrel-rig"}, "version": {"const": 1}, "name": {"type": "string"},
+            "format": {"const": "cadrel-rig"},
+            "version": {"const": 1},
+            "name": {"type": "string"},
             "comment": {"type": "string"},
             "truth": {
                 "type": "object",
                 "properties": {k: {**s, "description": d} for k, (s, d) in RIG_KEYS.items()},
-                "required": RIG_REQUIRED, "additionalProperties": False,
+                "required": RIG_REQUIRED,
+                "additionalProperties": False,
             },
         },
-        "required": ["format", "version", "truth"], "additionalProperties": False,
+        "required": ["format", "version", "truth"],
+        "additionalProperties": False,
     }
 
 
 def result_schema() -> dict[str, Any]:
     """Return the schema of a result file."""
-    estimated = {"type": "object", "properties": {"value": _ANY, "unit": {"type": "string"},
-                                                  "std": {"type": ["number", "null"]}}, "required": ["value", "unit"]}
+    estimated = {
+        "type": "object",
+        "properties": {"value": _ANY, "unit": {"type": "string"}, "std": {"type": ["number", "null"]}},
+        "required": ["value", "unit"],
+    }
     return {
-        "$schema": DRAFT, "title": "Cadrel result, version 1", "type": "object",
+        "$schema": DRAFT,
+        "title": "Cadrel result, version 1",
+        "type": "object",
         "properties": {
-            "format": {"const": "cadrel-result"}, "version": {"const": 1},
-            "status": {"enum": ["proven", "refused", "failed"]}, "reason": {"type": "string"},
+            "format": {"const": "cadrel-result"},
+            "version": {"const": 1},
+            "status": {"enum": ["proven", "refused", "failed"]},
+            "reason": {"type": "string"},
             "identified": {"type": "object", "additionalProperties": estimated},
             "parameters": {"type": "object", "additionalProperties": _ANY},
-            "margins": {"type": "object"}, "acceptance": {"type": "object"},
-            "cost": {"type": "object", "properties": {"drive_time_s": _ANY, "compute_time_s": _ANY},
-                     "required": ["drive_time_s", "compute_time_s"]},
+            "margins": {"type": "object"},
+            "acceptance": {"type": "object"},
+            "cost": {
+                "type": "object",
+                "properties": {"drive_time_s": _ANY, "compute_time_s": _ANY},
+                "required": ["drive_time_s", "compute_time_s"],
+            },
             "events": {"type": "array"},
         },
-        "required": ["format", "version", "status", "reason", "identified", "parameters", "margins", "acceptance",
-                     "cost", "events"],
+        "required": [
+            "format",
+            "version",
+            "status",
+            "reason",
+            "identified",
+            "parameters",
+            "margins",
+            "acceptance",
+            "cost",
+            "events",
+        ],
         "additionalProperties": False,
     }

@@ -138,15 +138,26 @@ class Drive:
         self._led("excitation.start", point=point, samples=pack(samples), divider=divider, repeats=repeats)
 
     def arm(
-        self, channels: Sequence[str], *, divider: int, samples: int, pre: int = 0,
+        self,
+        channels: Sequence[str],
+        *,
+        divider: int,
+        samples: int,
+        pre: int = 0,
         trigger: Mapping[str, Any] | None = None,
     ) -> None:
         """Arm the recorder."""
-        self._led("recorder.arm", channels=list(channels), divider=divider, samples=samples, pre=pre,
-                  trigger=dict(trigger or {}))
+        self._led(
+            "recorder.arm",
+            channels=list(channels),
+            divider=divider,
+            samples=samples,
+            pre=pre,
+            trigger=dict(trigger or {}),
+        )
 
     def recorder_state(self) -> str:
-        """"idle", "armed", "running" or "done"; renews the lease."""
+        """ "idle", "armed", "running" or "done"; renews the lease."""
         return str(self._call("recorder.state", lease=self.lease))
 
     def recording(self) -> Recording:

@@ -1,15 +1,15 @@
 """Phasing, identification, tuning and test moves; they talk only to the link.
 
-    session.py       Session: one drive, one axis, consent, progress, abort; start reading here
-    outcome.py       what a procedure returns: findings, changes, runs
-    errors.py        why a procedure ended without a result
-    commutation.py   directions, pole pairs, Halls, offset, torque per amp
-    electrical.py    R, L; current-loop gains; step and frequency response of the current loop
-    load.py          flux, inertia, friction
-    velocity.py      velocity plant, proposal, before and after
-    position.py      position gain, step
-    acceptance.py    the real move, many times
-    route.py         all of them in order
+session.py       Session: one drive, one axis, consent, progress, abort; start reading here
+outcome.py       what a procedure returns: findings, changes, runs
+errors.py        why a procedure ended without a result
+commutation.py   directions, pole pairs, Halls, offset, torque per amp
+electrical.py    R, L; current-loop gains; step and frequency response of the current loop
+load.py          flux, inertia, friction
+velocity.py      velocity plant, proposal, before and after
+position.py      position gain, step
+acceptance.py    the real move, many times
+route.py         all of them in order
 """
 
 from cadrel.procedures.acceptance import run_acceptance

@@ -10,8 +10,18 @@ from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import Session
 
-CHANNELS = ("position", "position_ref", "following_error", "velocity", "velocity_ref", "i_q", "profile_active",
-            "v_bus", "voltage_limited", "current_limited")
+CHANNELS = (
+    "position",
+    "position_ref",
+    "following_error",
+    "velocity",
+    "velocity_ref",
+    "i_q",
+    "profile_active",
+    "v_bus",
+    "voltage_limited",
+    "current_limited",
+)
 MOST_SAMPLES = 30_000  # per channel: long sequences are recorded at a lower rate
 USE_OF_TIME = 0.97  # of the allowed move time: no harsher than the goal needs
 
@@ -34,12 +44,16 @@ def plan_stroke(session: Session) -> Profile:
     if fastest.duration > goal.move_time:
         raise NotAllowed(
             why=f"With these limits the move takes {1e3 * fastest.duration:.0f} ms, the goal is "
-                f"{1e3 * goal.move_time:.0f} ms.",
+            f"{1e3 * goal.move_time:.0f} ms.",
             remedy="Raise velocity, acceleration or jerk, or give the move more time.",
         )
     slower = max(1.0, USE_OF_TIME * goal.move_time / fastest.duration)
-    return move_profile(direction * goal.distance, velocity=limits["velocity"] / slower,
-                        acceleration=limits["acceleration"] / slower**2, jerk=limits["jerk"] / slower**3)
+    return move_profile(
+        direction * goal.distance,
+        velocity=limits["velocity"] / slower,
+        acceleration=limits["acceleration"] / slower**2,
+        jerk=limits["jerk"] / slower**3,
+    )
 
 
 def run_acceptance(session: Session) -> Outcome:
@@ -53,25 +67,54 @@ def run_acceptance(session: Session) -> Outcome:
     session.enter("repeating the move", 0.1)
     with session.enabled("position"):
         session.hold(0.3)
-        session.arm(CHANNELS, seconds=seconds, divider=divider, pre=round(0.05 / (divider * 62.5e-6)),
-                    signal="profile_active", level=0.5)
+        session.arm(
+            CHANNELS,
+            seconds=seconds,
+            divider=divider,
+            pre=round(0.05 / (divider * 62.5e-6)),
+            signal="profile_active",
+            level=0.5,
+        )
         session.hold(0.08)
         session.drive.run_path(sequence.segments)
         record = session.recorded(at_most=seconds + 3)
-    moves = measure_moves(record.time, record["position_ref"], record["position"], record["profile_active"],
-                          record["i_q"], window=goal.window)
+    moves = measure_moves(
+        record.time,
+        record["position_ref"],
+        record["position"],
+        record["profile_active"],
+        record["i_q"],
+        window=goal.window,
+    )
     result = judge(session, moves, record.channels)
-    run = RunRecord(kind="acceptance", title=f"Move × {goal.repeats}", period=record.period, channels=record.channels,
-                    excitation={"distance": goal.distance, "repeats": goal.repeats}, metrics=result)
+    run = RunRecord(
+        kind="acceptance",
+        title=f"Move × {goal.repeats}",
+        period=record.period,
+        channels=record.channels,
+        excitation={"distance": goal.distance, "repeats": goal.repeats},
+        metrics=result,
+    )
     session.enter("done", 1.0)
     worst = result["settling_time"]
     state = "proven" if result["accepted"] else "measured"
     label = "passes" if result["accepted"] else "fails"
     text = f"{label}, settles in {1e3 * worst:.0f} ms" if worst is not None else "fails, does not settle"
     return Outcome(
-        findings=[Finding(kind="acceptance", label="Worst settling time", value=-1.0 if worst is None else worst,
-                          unit="s", state=state, run=0)],  # type: ignore[arg-type]
-        runs=[run], accepted=result["accepted"], acceptance=result, summary=text,
+        findings=[
+            Finding(
+                kind="acceptance",
+                label="Worst settling time",
+                value=-1.0 if worst is None else worst,
+                unit="s",
+                state=state,
+                run=0,
+            )
+        ],  # type: ignore[arg-type]
+        runs=[run],
+        accepted=result["accepted"],
+        acceptance=result,
+        summary=text,
     )
 
 
@@ -84,16 +127,32 @@ def judge(session: Session, moves: list[MoveMetrics], channels: dict[str, np.nda
     time = max(m.move_time for m in moves)
     criteria = [
         {"what": "Move time", "value": time, "limit": goal.move_time, "unit": "s", "passed": time <= goal.move_time},
-        {"what": "Settling time", "value": worst, "limit": goal.settling_time, "unit": "s",
-         "passed": worst is not None and worst <= goal.settling_time},
-        {"what": "Following error", "value": error, "limit": goal.following_error, "unit": "rad",
-         "passed": error <= goal.following_error},
+        {
+            "what": "Settling time",
+            "value": worst,
+            "limit": goal.settling_time,
+            "unit": "s",
+            "passed": worst is not None and worst <= goal.settling_time,
+        },
+        {
+            "what": "Following error",
+            "value": error,
+            "limit": goal.following_error,
+            "unit": "rad",
+            "passed": error <= goal.following_error,
+        },
     ]
     return {
-        "accepted": all(c["passed"] for c in criteria), "criteria": criteria, "settling_time": worst,
-        "following_error": error, "move_time": time, "moves": [m.as_dict() for m in moves],
-        "current_peak": max(m.current_peak for m in moves), "current_rms": float(np.mean([m.current_rms for m in moves])),
-        "overshoot": max(m.overshoot for m in moves), "bus_peak": float(channels["v_bus"].max()),
+        "accepted": all(c["passed"] for c in criteria),
+        "criteria": criteria,
+        "settling_time": worst,
+        "following_error": error,
+        "move_time": time,
+        "moves": [m.as_dict() for m in moves],
+        "current_peak": max(m.current_peak for m in moves),
+        "current_rms": float(np.mean([m.current_rms for m in moves])),
+        "overshoot": max(m.overshoot for m in moves),
+        "bus_peak": float(channels["v_bus"].max()),
         "voltage_limited": float(np.mean(channels["voltage_limited"])),
         "current_limited": float(np.mean(channels["current_limited"])),
     }

@@ -46,9 +46,13 @@ def plan_commutation(axis: AxisModel) -> Plan:
     unit = axis.mechanism.unit
     there = travel * axis.mechanism.unit_per_rad
     return Plan(
-        title="Commutation", travel=travel, speed=axis.goal.velocity, current=current, seconds=seconds,
+        title="Commutation",
+        travel=travel,
+        speed=axis.goal.velocity,
+        current=current,
+        seconds=seconds,
         text=f"The motor turns slowly forward and back with {current / math.sqrt(2):.2f} A rms, more if it does "
-             f"not follow: up to {there:.1f} {unit} to either side, about {seconds:.0f} s. Then two short pushes.",
+        f"not follow: up to {there:.1f} {unit} to either side, about {seconds:.0f} s. Then two short pushes.",
     )
 
 
@@ -91,8 +95,9 @@ def run_commutation(session: Session) -> Outcome:
                 if held.followed > FOLLOWED:
                     break
         if share >= 1.0:
-            raise ShaftDidNotFollow(commanded_deg=math.degrees(commanded), seen_deg=math.degrees(seen),
-                                    current_rms=current / math.sqrt(2))
+            raise ShaftDidNotFollow(
+                commanded_deg=math.degrees(commanded), seen_deg=math.degrees(seen), current_rms=current / math.sqrt(2)
+            )
         share = min(1.0, share * RAISE)
         session.note(f"The shaft followed too little; phasing current raised to {100 * share:.0f} % of continuous.")
     changes, halls = _offsets(session, turning, held, per_count)
@@ -133,9 +138,11 @@ def _check_turning(session: Session, turning: _Turning, per_count: float) -> Non
         raise WrongDirection()
     if abs(turns / expected - 1) > 0.12:
         nearest = round(turns)
-        hint = (f"If the sheet prints {2 * expected} poles, check it; {nearest} pole pairs would fit."
-                if abs(turns - nearest) < 0.1 and nearest >= 1
-                else "The ratio is no whole number: check the encoder's lines first.")
+        hint = (
+            f"If the sheet prints {2 * expected} poles, check it; {nearest} pole pairs would fit."
+            if abs(turns - nearest) < 0.1 and nearest >= 1
+            else "The ratio is no whole number: check the encoder's lines first."
+        )
         raise WrongPolePairs(seen=turns, expected=expected, hint=hint)
 
 
@@ -154,13 +161,20 @@ def _hold_angles(session: Session, current: float, per_count: float) -> OffsetRe
         _hold_at(session, drive, k * step, current, per_count, seen[1])
     up, down = seen[0], seen[1]
     return offset_from_alignment(
-        np.array(up[0]), np.array(up[1]), np.array(down[0][::-1]), np.array(down[1][::-1]),
+        np.array(up[0]),
+        np.array(up[1]),
+        np.array(down[0][::-1]),
+        np.array(down[1][::-1]),
         pole_pairs=round(session.values["motor.pole_pairs"]),
     )
 
 
 def _hold_at(
-    session: Session, drive: object, angle: float, current: float, per_count: float,
+    session: Session,
+    drive: object,
+    angle: float,
+    current: float,
+    per_count: float,
     seen: tuple[list[float], list[float]],
 ) -> None:
     rate = TURN_RATE / 3
@@ -183,8 +197,10 @@ def _offsets(
             return pairs * (record["counts"] + 0.5) * per_count + held.offset
 
         halls = learn_halls(
-            angle_el(turning.up), np.round(turning.up["hall"]).astype(np.int64),
-            angle_el(turning.down), np.round(turning.down["hall"]).astype(np.int64),
+            angle_el(turning.up),
+            np.round(turning.up["hall"]).astype(np.int64),
+            angle_el(turning.down),
+            np.round(turning.down["hall"]).astype(np.int64),
         )
         if halls.faults:
             raise HallFault(fault=" ".join(halls.faults))
@@ -230,11 +246,14 @@ def _confirm(session: Session) -> tuple[_Confirmation, Recording]:
                 break
             session.note(f"{100 * share:.0f} % current hardly moved it; pushed harder.")
         if forward <= 0 or backward >= 0:
-            raise NotConfirmed(what="Torque current did not push the way it should "
-                                    f"({forward:.0f} and {backward:.0f} rad/s² for plus and minus).")
+            raise NotConfirmed(
+                what="Torque current did not push the way it should "
+                f"({forward:.0f} and {backward:.0f} rad/s² for plus and minus)."
+            )
         if result.error_bound_deg > 12:
-            raise NotConfirmed(what="Field current pushed the shaft: "
-                                    f"the offset is off by about {result.error_bound_deg:.0f}°.")
+            raise NotConfirmed(
+                what=f"Field current pushed the shaft: the offset is off by about {result.error_bound_deg:.0f}°."
+            )
     except BaseException:
         session.write({"commutation.valid": 0.0})
         raise
@@ -257,8 +276,9 @@ def _refine(session: Session) -> tuple[Estimated, Recording]:
             pairs * means["speed"][fast], means["v_d"][fast], means["i_q"][fast], flux_linkage=psi
         )
         if abs(error.value) > MOST_REFINEMENT:
-            raise NotConfirmed(what=f"The back-EMF of the turning rotor says the offset is "
-                                    f"{math.degrees(error.value):.0f}° off.")
+            raise NotConfirmed(
+                what=f"The back-EMF of the turning rotor says the offset is {math.degrees(error.value):.0f}° off."
+            )
     except BaseException:
         session.write({"commutation.valid": 0.0})
         raise
@@ -287,34 +307,75 @@ def _push(session: Session, point: str, current: float) -> tuple[float, float, R
 
 
 def _outcome(
-    session: Session, changes: dict[str, float], turning: _Turning, held: OffsetResult, halls: HallMap | None,
-    confirmed: _Confirmation, push: Recording, refined: Estimated, spin: Recording,
+    session: Session,
+    changes: dict[str, float],
+    turning: _Turning,
+    held: OffsetResult,
+    halls: HallMap | None,
+    confirmed: _Confirmation,
+    push: Recording,
+    refined: Estimated,
+    spin: Recording,
 ) -> Outcome:
     std = max(refined.std, math.radians(0.1))  # counts and the sampling of the angle leave a tenth of a degree
     offset = changes.get("commutation.offset", changes.get("commutation.hall_offset", held.offset))
     balance = abs(confirmed.forward + confirmed.backward) / (confirmed.forward - confirmed.backward)
     metrics = {
-        "offset_deg": math.degrees(offset), "refined_by_deg": -math.degrees(refined.value), "spread_deg": math.degrees(held.spread),
-        "friction_lag_deg": math.degrees(held.friction_lag), "error_bound_deg": confirmed.error_bound_deg,
-        "forward_rad_s2": confirmed.forward, "backward_rad_s2": confirmed.backward, "imbalance": balance,
+        "offset_deg": math.degrees(offset),
+        "refined_by_deg": -math.degrees(refined.value),
+        "spread_deg": math.degrees(held.spread),
+        "friction_lag_deg": math.degrees(held.friction_lag),
+        "error_bound_deg": confirmed.error_bound_deg,
+        "forward_rad_s2": confirmed.forward,
+        "backward_rad_s2": confirmed.backward,
+        "imbalance": balance,
         "hall_edge_errors_deg": [math.degrees(e) for e in halls.edge_errors] if halls else [],
-        "hall_mirrored": bool(halls and halls.mirrored), "pole_pairs": session.values["motor.pole_pairs"],
+        "hall_mirrored": bool(halls and halls.mirrored),
+        "pole_pairs": session.values["motor.pole_pairs"],
     }
     runs = [
-        RunRecord(kind="commutation", title="Vector turned forward", period=turning.up.period,
-                  channels=turning.up.channels, excitation={"rate_el": TURN_RATE}, metrics=metrics),
-        RunRecord(kind="push", title="Torque per amp", period=push.period, channels=push.channels,
-                  excitation={"current": confirmed.current},
-                  metrics={k: metrics[k] for k in ("forward_rad_s2", "backward_rad_s2", "error_bound_deg")}),
-        RunRecord(kind="spin", title="Spun both ways", period=spin.period, channels=spin.channels,
-                  excitation={"point": "velocity"}, metrics={"refined_by_deg": metrics["refined_by_deg"]}),
+        RunRecord(
+            kind="commutation",
+            title="Vector turned forward",
+            period=turning.up.period,
+            channels=turning.up.channels,
+            excitation={"rate_el": TURN_RATE},
+            metrics=metrics,
+        ),
+        RunRecord(
+            kind="push",
+            title="Torque per amp",
+            period=push.period,
+            channels=push.channels,
+            excitation={"current": confirmed.current},
+            metrics={k: metrics[k] for k in ("forward_rad_s2", "backward_rad_s2", "error_bound_deg")},
+        ),
+        RunRecord(
+            kind="spin",
+            title="Spun both ways",
+            period=spin.period,
+            channels=spin.channels,
+            excitation={"point": "velocity"},
+            metrics={"refined_by_deg": metrics["refined_by_deg"]},
+        ),
     ]
     session.enter("done", 1.0)
     text = f"{math.degrees(offset):.1f}° ± {math.degrees(std):.1f}°"
     if balance > 0.15:
         session.note(f"The two directions differ by {100 * balance:.0f} %: gravity or uneven friction.")
     return Outcome(
-        findings=[Finding(kind="commutation", label="Electrical angle at the index" if "commutation.offset" in changes
-                          else "Hall offset", value=offset, unit="rad", std=std, state="proven", run=0)],
-        changes=changes, runs=runs, summary=text,
+        findings=[
+            Finding(
+                kind="commutation",
+                label="Electrical angle at the index" if "commutation.offset" in changes else "Hall offset",
+                value=offset,
+                unit="rad",
+                std=std,
+                state="proven",
+                run=0,
+            )
+        ],
+        changes=changes,
+        runs=runs,
+        summary=text,
     )

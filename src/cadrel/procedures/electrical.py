@@ -36,20 +36,35 @@ def run_current_loop(session: Session) -> Outcome:
         resistance = _resistance(session, ic)
         low = _inductances(session, 0.3 * ic)
         inductance_d, inductance_q = _inductances(session, 0.8 * ic)
-        inductance = Estimated(0.5 * (inductance_d.value + inductance_q.value),
-                               0.5 * math.hypot(inductance_d.std, inductance_q.std))
+        inductance = inductance_q  # torque is made on q; where d differs, its loop is the quicker one
         winding = Winding(resistance=resistance.value, inductance=inductance.value)
         gains = tune_current(winding, before, bandwidth_hz=session.axis.current_bandwidth)
-        session.write({"motor.resistance": resistance.value, "motor.inductance": inductance.value,
-                       "current.gain": gains.current_gain, "current.reset_time": gains.current_reset})
+        session.write(
+            {
+                "motor.resistance": resistance.value,
+                "motor.inductance": inductance.value,
+                "current.gain": gains.current_gain,
+                "current.reset_time": gains.current_reset,
+            }
+        )
         session.enter("current step", 0.6)
         session.drive.vector(angle=0.0, rate=10.0, current=BIAS * ic, rise=ic)
         session.hold(0.6)
         step = _step(session, ic)
         session.enter("frequency response", 0.75)
         response, frequency_record = _closed_response(session, ic)
-    return _outcome(session, winding, gains, resistance, (inductance_d, inductance_q, low[0]), inductance, step,
-                    response, frequency_record, ic)
+    return _outcome(
+        session,
+        winding,
+        gains,
+        resistance,
+        (inductance_d, inductance_q, low[0]),
+        inductance,
+        step,
+        response,
+        frequency_record,
+        ic,
+    )
 
 
 def _resistance(session: Session, ic: float) -> Estimated:
@@ -78,8 +93,9 @@ def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated]:
     for key in ("d", "q"):
         signal = schroeder_multisine(lines, n_samples=PERIOD, rms=volts)
         record = session.excite_and_record([f"v_{key}", f"i_{key}"], f"voltage_{key}", signal, divider=1, repeats=10)
-        response = estimate_response(record["excitation"], record[f"v_{key}"], record[f"i_{key}"], lines=lines,
-                                     period=PERIOD, rate_hz=1 / TICK)
+        response = estimate_response(
+            record["excitation"], record[f"v_{key}"], record[f"i_{key}"], lines=lines, period=PERIOD, rate_hz=1 / TICK
+        )
         found.append(fit_admittance(response)[1])
     return found[0], found[1]
 
@@ -97,15 +113,23 @@ def _closed_response(session: Session, ic: float) -> tuple[FrequencyResponse, Re
     lines = log_lines(2, 400, 70)
     signal = schroeder_multisine(lines, n_samples=PERIOD, rms=0.07 * ic)
     record = session.excite_and_record(["i_d", "i_d_ref"], "current_d", signal, divider=1, repeats=12)
-    response = estimate_response(record["excitation"], record["i_d_ref"], record["i_d"], lines=lines, period=PERIOD,
-                                 rate_hz=1 / TICK, skip=2)
+    response = estimate_response(
+        record["excitation"], record["i_d_ref"], record["i_d"], lines=lines, period=PERIOD, rate_hz=1 / TICK, skip=2
+    )
     return response, record
 
 
 def _outcome(
-    session: Session, winding: Winding, gains: Gains, resistance: Estimated,
-    inductances: tuple[Estimated, Estimated, Estimated], inductance: Estimated, step: Recording,
-    response: FrequencyResponse, record: Recording, ic: float,
+    session: Session,
+    winding: Winding,
+    gains: Gains,
+    resistance: Estimated,
+    inductances: tuple[Estimated, Estimated, Estimated],
+    inductance: Estimated,
+    step: Recording,
+    response: FrequencyResponse,
+    record: Recording,
+    ic: float,
 ) -> Outcome:
     f = response.frequency
     measured_open = response.value / (1 - response.value)
@@ -117,41 +141,73 @@ def _outcome(
     time, ideal = step_response("current", _NO_LOAD, seen, gains, duration=STEP_TICKS * TICK)
     size = STEP_SHARE * ic
     base = float(step["i_d_ref"].mean())
-    metrics = measure_step(np.arange(STEP_TICKS) * TICK, step["i_d"][:STEP_TICKS], start=base - size,
-                           target=base + size, band=0.05)
+    metrics = measure_step(
+        np.arange(STEP_TICKS) * TICK, step["i_d"][:STEP_TICKS], start=base - size, target=base + size, band=0.05
+    )
     curve = {
-        "time": time.tolist(), "predicted_step": (base - size + 2 * size * ideal).tolist(),
+        "time": time.tolist(),
+        "predicted_step": (base - size + 2 * size * ideal).tolist(),
     }
     runs = [
-        RunRecord(kind="current_step", title="Current step", period=step.period, channels=step.channels,
-                  excitation={"size": 2 * size}, metrics=metrics.as_dict(), curves=curve),
-        RunRecord(kind="current_response", title="Current loop, frequency response", period=record.period,
-                  channels={k: v[:PERIOD] for k, v in record.channels.items()}, excitation={"point": "current_d"},
-                  metrics=margins.as_dict(),
-                  curves={"loop": "current", "measured": curve_of(f, response.value, response.coherence),
-                          "measured_open": curve_of(f, measured_open, response.coherence),
-                          "predicted": curve_of(grid, closed(loop)), "predicted_open": curve_of(grid, loop),
-                          "predicted_margins": predicted.as_dict()}),
+        RunRecord(
+            kind="current_step",
+            title="Current step",
+            period=step.period,
+            channels=step.channels,
+            excitation={"size": 2 * size},
+            metrics=metrics.as_dict(),
+            curves=curve,
+        ),
+        RunRecord(
+            kind="current_response",
+            title="Current loop, frequency response",
+            period=record.period,
+            channels={k: v[:PERIOD] for k, v in record.channels.items()},
+            excitation={"point": "current_d"},
+            metrics=margins.as_dict(),
+            curves={
+                "loop": "current",
+                "measured": curve_of(f, response.value, response.coherence),
+                "measured_open": curve_of(f, measured_open, response.coherence),
+                "predicted": curve_of(grid, closed(loop)),
+                "predicted_open": curve_of(grid, loop),
+                "predicted_margins": predicted.as_dict(),
+            },
+        ),
     ]
     session.enter("done", 1.0)
     bandwidth = margins.bandwidth_hz or 0.0
     return Outcome(
         findings=[
-            Finding(kind="current_loop", label="Current-loop bandwidth", value=bandwidth, unit="Hz", state="proven",
-                    run=1),
-            Finding(kind="resistance", label="Phase resistance", value=resistance.value, unit="ohm",
-                    std=resistance.std),
+            Finding(
+                kind="current_loop", label="Current-loop bandwidth", value=bandwidth, unit="Hz", state="proven", run=1
+            ),
+            Finding(
+                kind="resistance", label="Phase resistance", value=resistance.value, unit="ohm", std=resistance.std
+            ),
             Finding(kind="inductance", label="Phase inductance", value=inductance.value, unit="H", std=inductance.std),
-            Finding(kind="inductance_d", label="Inductance d", value=inductances[0].value, unit="H",
-                    std=inductances[0].std),
-            Finding(kind="inductance_q", label="Inductance q", value=inductances[1].value, unit="H",
-                    std=inductances[1].std),
-            Finding(kind="inductance_low", label="Inductance d at low current", value=inductances[2].value, unit="H",
-                    std=inductances[2].std),
+            Finding(
+                kind="inductance_d", label="Inductance d", value=inductances[0].value, unit="H", std=inductances[0].std
+            ),
+            Finding(
+                kind="inductance_q", label="Inductance q", value=inductances[1].value, unit="H", std=inductances[1].std
+            ),
+            Finding(
+                kind="inductance_low",
+                label="Inductance d at low current",
+                value=inductances[2].value,
+                unit="H",
+                std=inductances[2].std,
+            ),
         ],
-        changes={"motor.resistance": resistance.value, "motor.inductance": inductance.value,
-                 "current.gain": gains.current_gain, "current.reset_time": gains.current_reset},
-        runs=runs, margins={"current": {"measured": margins.as_dict(), "predicted": predicted.as_dict()}},
+        changes={
+            "motor.resistance": resistance.value,
+            "motor.inductance": inductance.value,
+            "current.gain": gains.current_gain,
+            "current.reset_time": gains.current_reset,
+        },
+        runs=runs,
+        margins={"current": {"measured": margins.as_dict(), "predicted": predicted.as_dict()}},
         summary=f"{bandwidth:.0f} Hz, {math.degrees(margins.phase_margin or 0):.0f}°",
     )
 
@@ -166,4 +222,3 @@ def curve_of(frequency: FloatArray, value: np.ndarray, coherence: FloatArray | N
     if coherence is not None:
         curve["coherence"] = coherence.tolist()
     return curve
-

@@ -9,7 +9,7 @@ from cadrel.core.identification.estimated import Estimated
 from cadrel.link import Recording
 from cadrel.procedures.errors import NotReproducible
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
-from cadrel.procedures.session import FloatArray, Session
+from cadrel.procedures.session import Session
 from cadrel.procedures.strokes import back_and_forth, block_means
 
 AGREE = 0.03  # two consecutive inertias must agree this well
@@ -33,14 +33,20 @@ def run_load(session: Session) -> Outcome:
     previous: LoadEstimate | None = None
     for k in range(MOST_RUNS):
         session.enter(f"back and forth, run {k + 1}", 0.05 + 0.9 * k / MOST_RUNS)
-        record, wave = back_and_forth(session, CHANNELS, shares=(1.0, 0.45, 0.75))
+        record, wave = back_and_forth(session, CHANNELS, shares=(1.0, 0.25, 0.55))
         flux = _flux(session, record)
         kt = 1.5 * session.values["motor.pole_pairs"] * flux.value
         top = float(np.abs(wave).max())
         load = fit_load(record["position"], kt * record["i_q"], period=record.period, slow=max(0.12 * top, 4.0))
         inertia = max(load.inertia.value, 0.5 * session.axis.motor.inertia)
-        session.write({"motor.flux_linkage": flux.value, "load.inertia": inertia,
-                       "velocity.gain": inertia * CROSSOVER, "velocity.reset_time": 5 / CROSSOVER})
+        session.write(
+            {
+                "motor.flux_linkage": flux.value,
+                "load.inertia": inertia,
+                "velocity.gain": inertia * CROSSOVER,
+                "velocity.reset_time": 5 / CROSSOVER,
+            }
+        )
         if previous is not None and abs(load.inertia.value / previous.inertia.value - 1) < AGREE:
             return _outcome(session, record, flux, load, previous)
         if k == MOST_RUNS - 1 and previous is not None:
@@ -56,8 +62,13 @@ def _flux(session: Session, record: Recording) -> Estimated:
     speed = means["speed"]
     fast = np.abs(speed) > 0.35 * np.abs(speed).max()
     return flux_from_spinning(
-        pairs * speed[fast], means["v_q"][fast], means["i_d"][fast], means["i_q"][fast],
-        resistance=session.values["motor.resistance"], inductance=inductance,
+        pairs * speed[fast],
+        means["v_q"][fast],
+        means["i_d"][fast],
+        means["i_q"][fast],
+        means["i_q_slope"][fast],
+        resistance=session.values["motor.resistance"],
+        inductance=inductance,
     )
 
 
@@ -66,8 +77,14 @@ def _outcome(
 ) -> Outcome:
     spread = abs(load.inertia.value - previous.inertia.value)
     inertia = Estimated(load.inertia.value, math.hypot(load.inertia.std, spread / 2))
-    run = RunRecord(kind="load", title="Back and forth", period=record.period, channels=record.channels,
-                    excitation={"point": "velocity"}, metrics={**load.as_dict(), "flux": flux.as_dict()})
+    run = RunRecord(
+        kind="load",
+        title="Back and forth",
+        period=record.period,
+        channels=record.channels,
+        excitation={"point": "velocity"},
+        metrics={**load.as_dict(), "flux": flux.as_dict()},
+    )
     session.enter("done", 1.0)
 
     def finding(kind: str, label: str, value: Estimated, unit: str) -> Finding:
@@ -75,15 +92,24 @@ def _outcome(
 
     return Outcome(
         findings=[
-            Finding(kind="load", label="Total inertia at the motor", value=inertia.value, unit="kg·m²",
-                    std=inertia.std, state="proven", run=0),
+            Finding(
+                kind="load",
+                label="Total inertia at the motor",
+                value=inertia.value,
+                unit="kg·m²",
+                std=inertia.std,
+                state="proven",
+                run=0,
+            ),
             finding("coulomb", "Coulomb friction", load.coulomb, "N·m"),
             finding("viscous", "Viscous friction", load.viscous, "N·m·s/rad"),
             finding("constant", "Constant torque", load.constant, "N·m"),
             finding("flux", "Flux linkage", flux, "Wb"),
         ],
-        changes={k: session.values[k] for k in ("motor.flux_linkage", "load.inertia", "velocity.gain",
-                                                "velocity.reset_time")},
-        runs=[run], summary=f"{1e4 * inertia.value:.2f} kg·cm², {load.coulomb.value:.2g} N·m",
+        changes={
+            k: session.values[k] for k in ("motor.flux_linkage", "load.inertia", "velocity.gain", "velocity.reset_time")
+        },
+        runs=[run],
+        summary=f"{1e4 * inertia.value:.2f} kg·cm², {load.coulomb.value:.2g} N·m",
         model={"inertia": inertia.value, "viscous": max(load.viscous.value, 0.0), "coulomb": load.coulomb.value},
     )

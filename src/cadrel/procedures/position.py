@@ -35,12 +35,18 @@ def run_position_loop(session: Session) -> Outcome:
     """
     before = Gains.from_drive(session.refresh())
     load = model_of(session)
-    winding = Winding(resistance=session.values["motor.resistance"], inductance=session.values["motor.inductance"])
+    winding = Winding(
+        resistance=session.model.get("small_signal_resistance", session.values["motor.resistance"]),
+        inductance=session.values["motor.inductance"],
+    )
     gains, limited_by = tune_position(load, winding, before, session.axis.robustness)
     size = _step_size(session, max(gains.position_gain, before.position_gain))
     old = _step(session, size, 0.1)
-    changes = {"position.gain": gains.position_gain, "position.velocity_feedforward": 1.0,
-               "position.acceleration_feedforward": 1.0}
+    changes = {
+        "position.gain": gains.position_gain,
+        "position.velocity_feedforward": 1.0,
+        "position.acceleration_feedforward": 1.0,
+    }
     kept = {k: session.values[k] for k in changes}
     session.write(changes)
     try:
@@ -66,31 +72,48 @@ def _step(session: Session, size: float, share: float) -> dict[str, Any]:
     wave = np.concatenate([np.full(length, size), np.full(length, -size)])
     with session.enabled("position"):
         session.hold(0.1)
-        record = session.excite_and_record(["position", "position_ref", "i_q", "velocity"], "position", wave,
-                                           divider=4, repeats=REPEATS)
+        record = session.excite_and_record(
+            ["position", "position_ref", "i_q", "velocity"], "position", wave, divider=4, repeats=REPEATS
+        )
     session.standstill()
     folded = {k: v.reshape(REPEATS, -1)[1:].mean(0) for k, v in record.channels.items()}
     command = folded["position_ref"] + np.sign(wave) * size
     middle = float(folded["position_ref"].mean())
     folded["position_ref"] = command
-    metrics = measure_step(np.arange(length) * TV, folded["position"][:length], start=middle - size,
-                           target=middle + size, band=0.05)
+    metrics = measure_step(
+        np.arange(length) * TV, folded["position"][:length], start=middle - size, target=middle + size, band=0.05
+    )
     return {"record": Recording(TV, folded), "metrics": metrics, "middle": middle}
 
 
 def _outcome(
-    session: Session, gains: Gains, before: Gains, limited_by: str, load: TwoMass, winding: Winding,
-    changes: dict[str, float], size: float, old: dict[str, Any], new: dict[str, Any],
+    session: Session,
+    gains: Gains,
+    before: Gains,
+    limited_by: str,
+    load: TwoMass,
+    winding: Winding,
+    changes: dict[str, float],
+    size: float,
+    old: dict[str, Any],
+    new: dict[str, Any],
 ) -> Outcome:
     grid = np.geomspace(1.0, 1500.0, 400)
     model = velocity_plant(load, winding, gains, grid)
     loop = position_open(model, gains, grid)
     predicted = read_margins(loop, grid)
-    margins: dict[str, Any] = {"predicted": predicted.as_dict(), "limited_by": limited_by,
-                               "gain_before": before.position_gain, "gain_after": gains.position_gain}
-    curves: dict[str, Any] = {"loop": "position", "predicted_open": curve_of(grid, loop),
-                              "predicted": curve_of(grid, loop / (1 + loop)),
-                              "predicted_margins": predicted.as_dict()}
+    margins: dict[str, Any] = {
+        "predicted": predicted.as_dict(),
+        "limited_by": limited_by,
+        "gain_before": before.position_gain,
+        "gain_after": gains.position_gain,
+    }
+    curves: dict[str, Any] = {
+        "loop": "position",
+        "predicted_open": curve_of(grid, loop),
+        "predicted": curve_of(grid, loop / (1 + loop)),
+        "predicted_margins": predicted.as_dict(),
+    }
     metrics: dict[str, Any] = predicted.as_dict()
     plant = session.model.get("plant_measured")
     if plant:
@@ -105,18 +128,44 @@ def _outcome(
     ideal = {"time": time.tolist(), "predicted_step": (new["middle"] - size + 2 * size * unit).tolist()}
     runs = [_run("Position step, before", old, size, {}), _run("Position step, after", new, size, ideal)]
     if plant:
-        runs.append(RunRecord(kind="position_response", title="Position loop, from the measured plant",
-                              period=TV, channels={}, excitation={"point": "torque"}, metrics=metrics, curves=curves))
+        runs.append(
+            RunRecord(
+                kind="position_response",
+                title="Position loop, from the measured plant",
+                period=TV,
+                channels={},
+                excitation={"point": "torque"},
+                metrics=metrics,
+                curves=curves,
+            )
+        )
     session.enter("done", 1.0)
     return Outcome(
-        findings=[Finding(kind="position_loop", label="Position gain", value=gains.position_gain, unit="1/s",
-                          state="proven", run=1)],
-        changes=changes, runs=runs, margins={"position": margins},
+        findings=[
+            Finding(
+                kind="position_loop",
+                label="Position gain",
+                value=gains.position_gain,
+                unit="1/s",
+                state="proven",
+                run=1,
+            )
+        ],
+        changes=changes,
+        runs=runs,
+        margins={"position": margins},
         summary=f"Kv {gains.position_gain:.0f} 1/s",
     )
 
 
 def _run(title: str, step: dict[str, Any], size: float, curves: dict[str, Any]) -> RunRecord:
     record: Recording = step["record"]
-    return RunRecord(kind="position_step", title=title, period=record.period, channels=record.channels,
-                     excitation={"size": 2 * size}, metrics=step["metrics"].as_dict(), curves=curves)
+    return RunRecord(
+        kind="position_step",
+        title=title,
+        period=record.period,
+        channels=record.channels,
+        excitation={"size": 2 * size},
+        metrics=step["metrics"].as_dict(),
+        curves=curves,
+    )

@@ -24,8 +24,9 @@ def consent_for(procedure: str, axis: AxisModel, values: Mapping[str, float]) ->
     if procedure in ("commutation", "current"):
         return Consent(travel=plan_commutation(axis).travel, speed=min(values["limit.velocity"], axis.goal.velocity))
     if procedure == "acceptance":
-        return Consent(travel=1.05 * axis.goal.distance + axis.goal.following_error * 4,
-                       speed=1.1 * values["limit.velocity"])
+        return Consent(
+            travel=1.05 * axis.goal.distance + axis.goal.following_error * 4, speed=1.1 * values["limit.velocity"]
+        )
     return Consent(travel=axis.goal.travel / 2, speed=axis.goal.velocity)
 
 
@@ -41,8 +42,12 @@ class RouteResult:
 
 
 ORDER: tuple[tuple[str, Callable[[Session], Outcome]], ...] = (
-    ("commutation", run_commutation), ("current", run_current_loop), ("load", run_load),
-    ("velocity", run_velocity_loop), ("position", run_position_loop), ("acceptance", run_acceptance),
+    ("commutation", run_commutation),
+    ("current", run_current_loop),
+    ("load", run_load),
+    ("velocity", run_velocity_loop),
+    ("position", run_position_loop),
+    ("acceptance", run_acceptance),
 )
 
 
@@ -72,13 +77,20 @@ def run_route(
     try:
         sent = load_project_values(drive, values, owner="commission")
         for key, procedure in ORDER:
-            session = Session(drive=drive, axis=axis, consent=consent_for(key, axis, sent), model=model,
-                              report=lambda phase, share, key=key: report(f"{key}: {phase}", share))  # type: ignore[misc]
+            session = Session(
+                drive=drive,
+                axis=axis,
+                consent=consent_for(key, axis, sent),
+                model=model,
+                report=lambda phase, share, key=key: report(f"{key}: {phase}", share),
+            )  # type: ignore[misc]
             outcome = procedure(session)
             result.outcomes[key] = outcome
             model |= outcome.model
-            model |= next(({"plant_measured": r.curves["plant_measured"]} for r in outcome.runs
-                           if "plant_measured" in r.curves), {})
+            model |= next(
+                ({"plant_measured": r.curves["plant_measured"]} for r in outcome.runs if "plant_measured" in r.curves),
+                {},
+            )
             result.events += [{"kind": "note", "step": key, "text": n} for n in session.notes]
             if outcome.accepted is False:
                 missed = [c["what"].lower() for c in outcome.acceptance["criteria"] if not c["passed"]]

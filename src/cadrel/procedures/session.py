@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from cadrel.core.axis import AxisModel
 from cadrel.link import Drive, LinkError, Recording, RefusedByDrive
 from cadrel.procedures.errors import Aborted, AxisStopped, NotAllowed
+from cadrel.procedures.outcome import RunRecord
 
 FloatArray = NDArray[np.float64]
 POLL = 0.02  # [s] of drive time between looks
@@ -53,6 +54,7 @@ class Session:
     model: dict[str, Any] = field(default_factory=dict)  # earlier results: two-mass model as plain values
     phase: str = "preparation"
     notes: list[str] = field(default_factory=list)
+    partial: RunRecord | None = None  # the last recording, kept if the run is interrupted
     values: dict[str, float] = field(default_factory=dict)  # the drive's working memory, kept in step
 
     def enter(self, phase: str, share: float) -> None:
@@ -95,8 +97,12 @@ class Session:
         """As `enabled`, with the consented travel around a stated position. [rad] Raises `NotAllowed`."""
         status = self.drive.status()
         try:
-            self.drive.enable(mode, guard_low=centre - self.consent.travel, guard_high=centre + self.consent.travel,
-                              guard_speed=self.consent.speed)
+            self.drive.enable(
+                mode,
+                guard_low=centre - self.consent.travel,
+                guard_high=centre + self.consent.travel,
+                guard_speed=self.consent.speed,
+            )
         except RefusedByDrive as refusal:
             raise NotAllowed(why=refusal.parts[0], remedy=refusal.parts[2]) from refusal
         try:
@@ -129,8 +135,9 @@ class Session:
         if status["mode"] == "off" or status["fault"]:
             events = [e["kind"] for e in self.drive.events(max(0, int(status["events"]) - 4))]
             reason = status["fault"] or next((e for e in reversed(events) if e in HINTS), "stop")
-            raise AxisStopped(phase=self.phase, reason=reason.replace("_", " "),
-                              hint=HINTS.get(reason, "It was stopped by hand."))
+            raise AxisStopped(
+                phase=self.phase, reason=reason.replace("_", " "), hint=HINTS.get(reason, "It was stopped by hand.")
+            )
         return status
 
     def hold(self, seconds: float) -> dict[str, Any]:
@@ -154,8 +161,11 @@ class Session:
         end = status["time"] + at_most
         while not is_done(status):
             if status["time"] > end:
-                raise AxisStopped(phase=self.phase, reason=f"{what} did not happen within {at_most:.1f} s",
-                                  hint="Check what holds the axis.")
+                raise AxisStopped(
+                    phase=self.phase,
+                    reason=f"{what} did not happen within {at_most:.1f} s",
+                    hint="Check what holds the axis.",
+                )
             self.drive.link.wait(POLL)
             status = self.look()
         return status
@@ -177,13 +187,16 @@ class Session:
     def arm(self, channels: Sequence[str], *, seconds: float, divider: int = 4, **trigger: Any) -> None:
         """Arm the recorder for a duration; `divider` ticks per sample."""
         pre = int(trigger.pop("pre", 0))
-        self.drive.arm(channels, divider=divider, samples=round(seconds / (divider * TICK)), pre=pre,
-                       trigger=trigger)
+        self.drive.arm(channels, divider=divider, samples=round(seconds / (divider * TICK)), pre=pre, trigger=trigger)
 
     def recorded(self, *, at_most: float) -> Recording:
         """Wait for the recording and fetch it."""
         self.until(lambda s: s["recorder"] == "done", at_most=at_most, what="the end of the recording")
-        return self.drive.recording()
+        record = self.drive.recording()
+        self.partial = RunRecord(
+            kind="interrupted", title=self.phase, period=record.period, channels=record.channels, excitation={}
+        )
+        return record
 
     def excite_and_record(
         self, channels: Sequence[str], point: str, samples: FloatArray, *, divider: int, repeats: int
@@ -195,13 +208,18 @@ class Session:
         total = len(samples) * repeats
         first = float(samples[0])
         level = 0.5 * first if first else 1e-12
-        self.drive.arm(["excitation", *channels], divider=divider, samples=total + 8, pre=4,
-                       trigger={"signal": "excitation", "level": level, "rising": first > 0})
+        self.drive.arm(
+            ["excitation", *channels],
+            divider=divider,
+            samples=total + 8,
+            pre=4,
+            trigger={"signal": "excitation", "level": level, "rising": first > 0},
+        )
         self.hold(8 * divider * TICK)
         self.drive.excite(point, samples, divider=divider, repeats=repeats)
         record = self.recorded(at_most=total * divider * TICK + 2.0)
         start = int(np.argmax(record["excitation"] != 0.0))
-        return Recording(record.period, {k: v[start:start + total] for k, v in record.channels.items()})
+        return Recording(record.period, {k: v[start : start + total] for k, v in record.channels.items()})
 
     @property
     def current_continuous(self) -> float:
@@ -218,7 +236,10 @@ class Session:
             return
         self.drive.run_at(math.copysign(speed, gap))
         stop_gap = speed * speed / (2 * ramp)
-        self.until(lambda s: (position - s["position"]) * math.copysign(1, gap) <= stop_gap + speed * POLL,
-                   at_most=3 * abs(gap) / speed + 2, what="the approach")
+        self.until(
+            lambda s: (position - s["position"]) * math.copysign(1, gap) <= stop_gap + speed * POLL,
+            at_most=3 * abs(gap) / speed + 2,
+            what="the approach",
+        )
         self.drive.run_at(0.0)
         self.until(lambda s: not s["moving"], at_most=speed / ramp + 2, what="standstill")

@@ -43,9 +43,10 @@ def back_and_forth(
 
 
 def block_means(record: Recording) -> dict[str, FloatArray]:
-    """Return 10 ms means of every channel, and `speed` from the positions at the ends of each. [rad/s]"""
+    """Return 10 ms means of every channel, with `speed` [rad/s] and `i_q_slope` [A/s] from the ends of each."""
     n = len(record["position"]) // BLOCK
     parts = {k: v[: n * BLOCK].reshape(n, BLOCK) for k, v in record.channels.items()}
     position = parts["position"]
     speed = (position[:, -1] - position[:, 0]) / ((BLOCK - 1) * record.period)
-    return {**{k: v.mean(1) for k, v in parts.items()}, "speed": speed}
+    slope = (parts["i_q"][:, -1] - parts["i_q"][:, 0]) / ((BLOCK - 1) * record.period)
+    return {**{k: v.mean(1) for k, v in parts.items()}, "speed": speed, "i_q_slope": slope}

@@ -36,7 +36,7 @@ PERIOD = 2048  # [samples] of the multisine: 0.512 s
 LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
 PASSES = (1.0, -1.0, 1.0, -1.0)  # directions
 MOST_PERIODS = 6
-WIGGLE = 0.22  # rms of the speed the multisine makes, as a share of the bias: the sign never changes
+WIGGLE = 0.13  # rms of the speed the multisine makes, as a share of the bias: motor and load keep their direction
 STEP_SECONDS = 0.12
 
 
@@ -53,8 +53,15 @@ def run_velocity_loop(session: Session) -> Outcome:
     measured, bias, _ = measure_plant(session, before, 0.15)
     winding = _winding(session)
     age = edge_age(session, bias)
-    load = fit_two_mass(measured, winding, before, inertia=session.values["load.inertia"],
-                        viscous=float(session.model.get("viscous", 0.0)), edge_age=age)
+    fit = fit_two_mass(
+        measured,
+        winding,
+        before,
+        inertia=session.values["load.inertia"],
+        viscous=float(session.model.get("viscous", 0.0)),
+        edge_age=age,
+    )
+    load, winding = fit.load, fit.winding
     session.enter("computing the proposal", 0.45)
     tuning = tune_velocity(load, winding, before, session.axis.robustness, measured=measured.trusted(0.9))
     session.write({k: v for k, v in tuning.gains.to_drive().items() if k.startswith("velocity.")})
@@ -64,8 +71,9 @@ def run_velocity_loop(session: Session) -> Outcome:
     except BaseException:
         session.write({k: v for k, v in before.to_drive().items() if k.startswith("velocity.")})
         raise
-    return _outcome(session, before, tuning.gains, tuning.limited_by, load, winding, again, bias, record, old_step,
-                    new_step)
+    return _outcome(
+        session, before, tuning.gains, tuning.limited_by, load, winding, again, bias, record, old_step, new_step
+    )
 
 
 def _winding(session: Session) -> Winding:
@@ -100,12 +108,21 @@ def measure_plant(session: Session, gains: Gains, share: float) -> tuple[Frequen
             session.go_to(home - direction * 0.75 * session.consent.travel, speed=2 * bias)
             session.drive.run_at(direction * bias)
             session.hold(0.15 + bias / session.values["limit.acceleration"])
-            record = session.excite_and_record(["torque_cmd", "velocity", "i_q"], "torque", signal, divider=4,
-                                               repeats=periods + 1)
+            record = session.excite_and_record(
+                ["torque_cmd", "velocity", "i_q"], "torque", signal, divider=4, repeats=periods + 1
+            )
             session.drive.run_at(0.0)
             session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
-        parts.append(estimate_response(record["excitation"], record["torque_cmd"], record["velocity"], lines=LINES,
-                                       period=PERIOD, rate_hz=1 / TV))
+        parts.append(
+            estimate_response(
+                record["excitation"],
+                record["torque_cmd"],
+                record["velocity"],
+                lines=LINES,
+                period=PERIOD,
+                rate_hz=1 / TV,
+            )
+        )
     with session.enabled_around("velocity", home):
         session.go_to(home, speed=2 * bias)
     session.standstill()
@@ -139,8 +156,9 @@ def _step(session: Session, share: float) -> dict[str, Any]:
         session.go_to(home - 0.7 * session.consent.travel, speed=2 * bias)
         session.drive.run_at(bias)
         session.hold(0.3)
-        record = session.excite_and_record(["velocity", "velocity_ref", "i_q"], "velocity", wave, divider=4,
-                                           repeats=repeats)
+        record = session.excite_and_record(
+            ["velocity", "velocity_ref", "i_q"], "velocity", wave, divider=4, repeats=repeats
+        )
         session.go_to(home, speed=2 * bias)
     session.standstill()
     folded = {k: v.reshape(repeats, -1)[1:].mean(0) for k, v in record.channels.items()}
@@ -150,8 +168,17 @@ def _step(session: Session, share: float) -> dict[str, Any]:
 
 
 def _outcome(
-    session: Session, before: Gains, gains: Gains, limited_by: str, load: TwoMass, winding: Winding,
-    again: FrequencyResponse, bias: float, record: Recording, old_step: dict[str, Any], new_step: dict[str, Any],
+    session: Session,
+    before: Gains,
+    gains: Gains,
+    limited_by: str,
+    load: TwoMass,
+    winding: Winding,
+    again: FrequencyResponse,
+    bias: float,
+    record: Recording,
+    old_step: dict[str, Any],
+    new_step: dict[str, Any],
 ) -> Outcome:
     trusted = again.trusted(0.9)
     if len(trusted.frequency) < 10:
@@ -168,18 +195,27 @@ def _outcome(
     base, size = new_step["bias"], new_step["size"]
     runs = [
         _step_run("Velocity step, before", old_step, {}),
-        _step_run("Velocity step, after", new_step,
-                  {"time": time.tolist(), "predicted_step": (base - size + 2 * size * unit).tolist()}),
+        _step_run(
+            "Velocity step, after",
+            new_step,
+            {"time": time.tolist(), "predicted_step": (base - size + 2 * size * unit).tolist()},
+        ),
         RunRecord(
-            kind="velocity_response", title="Velocity loop, frequency response", period=record.period,
+            kind="velocity_response",
+            title="Velocity loop, frequency response",
+            period=record.period,
             channels={k: v[-PERIOD:] for k, v in record.channels.items()},
-            excitation={"point": "torque", "bias": bias}, metrics=measured.as_dict(),
+            excitation={"point": "torque", "bias": bias},
+            metrics=measured.as_dict(),
             curves={
-                "loop": "velocity", "plant_measured": curve_of(f, trusted.value, trusted.coherence),
-                "plant_std": (trusted.std / np.abs(trusted.value)).tolist(), "plant_model": curve_of(grid, model),
+                "loop": "velocity",
+                "plant_measured": curve_of(f, trusted.value, trusted.coherence),
+                "plant_std": (trusted.std / np.abs(trusted.value)).tolist(),
+                "plant_model": curve_of(grid, model),
                 "measured_open": curve_of(f, loop_measured, trusted.coherence),
                 "predicted_open": curve_of(grid, loop_model),
-                "measured": curve_of(f, closed_measured, trusted.coherence), "predicted": curve_of(grid, closed_model),
+                "measured": curve_of(f, closed_measured, trusted.coherence),
+                "predicted": curve_of(grid, closed_model),
                 "predicted_margins": predicted.as_dict(),
             },
         ),
@@ -188,26 +224,42 @@ def _outcome(
     bandwidth = measured.bandwidth_hz or 0.0
     margin = math.degrees(measured.phase_margin or 0.0)
     findings = [
-        Finding(kind="velocity_loop", label="Velocity-loop bandwidth", value=bandwidth, unit="Hz", state="proven",
-                run=2),
+        Finding(
+            kind="velocity_loop", label="Velocity-loop bandwidth", value=bandwidth, unit="Hz", state="proven", run=2
+        ),
         Finding(kind="velocity_margin", label="Velocity-loop phase margin", value=margin, unit="°", run=2),
     ]
     if load.resonance_hz and load.antiresonance_hz:
-        findings += [Finding(kind="resonance", label="Resonance", value=load.resonance_hz, unit="Hz", run=2),
-                     Finding(kind="antiresonance", label="Anti-resonance", value=load.antiresonance_hz, unit="Hz",
-                             run=2)]
+        findings += [
+            Finding(kind="resonance", label="Resonance", value=load.resonance_hz, unit="Hz", run=2),
+            Finding(kind="antiresonance", label="Anti-resonance", value=load.antiresonance_hz, unit="Hz", run=2),
+        ]
     return Outcome(
         findings=findings,
         changes={k: v for k, v in gains.to_drive().items() if k.startswith("velocity.")},
-        runs=runs, margins={"velocity": {"measured": measured.as_dict(), "predicted": predicted.as_dict(),
-                                         "limited_by": limited_by,
-                                         "gain_before": before.velocity_gain, "gain_after": gains.velocity_gain}},
-        summary=f"{bandwidth:.0f} Hz, {margin:.0f}°", model=asdict(load),
+        runs=runs,
+        margins={
+            "velocity": {
+                "measured": measured.as_dict(),
+                "predicted": predicted.as_dict(),
+                "limited_by": limited_by,
+                "gain_before": before.velocity_gain,
+                "gain_after": gains.velocity_gain,
+            }
+        },
+        summary=f"{bandwidth:.0f} Hz, {margin:.0f}°",
+        model={**asdict(load), "small_signal_resistance": winding.resistance},
     )
 
 
 def _step_run(title: str, step: dict[str, Any], curves: dict[str, Any]) -> RunRecord:
     record: Recording = step["record"]
-    return RunRecord(kind="velocity_step", title=title, period=record.period, channels=record.channels,
-                     excitation={"bias": step["bias"], "size": 2 * step["size"]}, metrics=step["metrics"].as_dict(),
-                     curves=curves)
+    return RunRecord(
+        kind="velocity_step",
+        title=title,
+        period=record.period,
+        channels=record.channels,
+        excitation={"bias": step["bias"], "size": 2 * step["size"]},
+        metrics=step["metrics"].as_dict(),
+        curves=curves,
+    )

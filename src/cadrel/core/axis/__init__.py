@@ -1,7 +1,7 @@
 """Entered values -> what was understood of the whole axis, and what the drive should hold.
 
-    understanding.py   entries -> AxisModel
-    drive_values.py    entries -> SI values of every drive parameter
+understanding.py   entries -> AxisModel
+drive_values.py    entries -> SI values of every drive parameter
 """
 
 from cadrel.core.axis.drive_values import drive_values, entry_from_drive, initial_gains

@@ -66,8 +66,10 @@ def missing_entries(values: Mapping[str, Entry], step: str | None = None) -> lis
     missing = [
         p.label
         for p in REGISTRY.values()
-        if p.required and (step is None or p.step == step)
-        and p.default is None and values.get(p.key, {}).get("value") in (None, "")
+        if p.required
+        and (step is None or p.step == step)
+        and p.default is None
+        and values.get(p.key, {}).get("value") in (None, "")
     ]
     constants = [values.get(k, {}).get("value") for k in ("sheet.torque_constant", "sheet.back_emf")]
     if step in (None, "motor") and all(v in (None, "") for v in constants):

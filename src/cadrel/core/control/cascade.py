@@ -1,7 +1,7 @@
 """The frequency responses of the cascade, as the drive's difference equations have them.
 
-    e^{-jwT}, T the velocity sample, is `z`; plant and current loop are continuous behind their holds. Aliases of the
-    sampled plant are left out: below 1 kHz the first is under 1 % (docs/control-structure.md, section 7).
+e^{-jwT}, T the velocity sample, is `z`; plant and current loop are continuous behind their holds. Aliases of the
+sampled plant are left out: below 1 kHz the first is under 1 % (docs/control-structure.md, section 7).
 """
 
 import math
@@ -74,22 +74,30 @@ class Gains:
     def from_drive(cls, values: Mapping[str, float]) -> Self:
         """Return the gains of a full set of drive parameters."""
         return cls(
-            current_gain=values["current.gain"], current_reset=values["current.reset_time"],
-            velocity_gain=values["velocity.gain"], velocity_reset=values["velocity.reset_time"],
+            current_gain=values["current.gain"],
+            current_reset=values["current.reset_time"],
+            velocity_gain=values["velocity.gain"],
+            velocity_reset=values["velocity.reset_time"],
             feedback_filter_hz=values["velocity.feedback_filter"],
-            torque_filter_hz=values["velocity.torque_filter"], notch_hz=values["velocity.notch_frequency"],
-            notch_depth_db=values["velocity.notch_depth"], notch_width=values["velocity.notch_width"],
+            torque_filter_hz=values["velocity.torque_filter"],
+            notch_hz=values["velocity.notch_frequency"],
+            notch_depth_db=values["velocity.notch_depth"],
+            notch_width=values["velocity.notch_width"],
             position_gain=values["position.gain"],
         )
 
     def to_drive(self) -> dict[str, float]:
         """Return the drive parameters of these gains, by key."""
         return {
-            "current.gain": self.current_gain, "current.reset_time": self.current_reset,
-            "velocity.gain": self.velocity_gain, "velocity.reset_time": self.velocity_reset,
+            "current.gain": self.current_gain,
+            "current.reset_time": self.current_reset,
+            "velocity.gain": self.velocity_gain,
+            "velocity.reset_time": self.velocity_reset,
             "velocity.feedback_filter": self.feedback_filter_hz,
-            "velocity.torque_filter": self.torque_filter_hz, "velocity.notch_frequency": self.notch_hz,
-            "velocity.notch_depth": self.notch_depth_db, "velocity.notch_width": self.notch_width,
+            "velocity.torque_filter": self.torque_filter_hz,
+            "velocity.notch_frequency": self.notch_hz,
+            "velocity.notch_depth": self.notch_depth_db,
+            "velocity.notch_width": self.notch_width,
             "position.gain": self.position_gain,
         }
 
@@ -151,15 +159,20 @@ def velocity_plant(
 ) -> ComplexArray:
     """Return torque command (before its hold) to measured, unfiltered speed at the velocity sample.
 
-    Chain: command kept for four ticks of the current loop, current loop, mechanics, angle by integration, difference over T. `edge_age` is how old the
-    last encoder edge is on average when speed is sampled, half a count's time at the speed in question. [s]
+    Chain: command kept for four ticks of the current loop, current loop, mechanics, angle by integration,
+    difference over T. `edge_age` is how old the last encoder edge is on average when speed is
+    sampled, half a count's time at the speed in question. [s]
     """
     z, zi = np.exp(-2j * np.pi * frequency * TV), np.exp(-2j * np.pi * frequency * TICK)
     s = 2j * np.pi * frequency
     hold = (1 - z) / (1 - zi) * TICK / TV  # the current loop samples the command: four equal ticks, not a staircase
     difference = (1 - z) / (s * TV)
-    return hold * current_to_torque_path(winding, gains, frequency) * mechanics(load, frequency) * difference * np.exp(
-        -s * edge_age
+    return (
+        hold
+        * current_to_torque_path(winding, gains, frequency)
+        * mechanics(load, frequency)
+        * difference
+        * np.exp(-s * edge_age)
     )
 
 

@@ -45,6 +45,9 @@ def notch(frequency_hz: float, *, width: float, depth_db: float, period: float =
     zeros, poles = 2 * width * w * 10 ** (depth_db / 20), 2 * width * w
     norm = 1 + poles + w * w
     return Biquad(
-        (1 + zeros + w * w) / norm, 2 * (w * w - 1) / norm, (1 - zeros + w * w) / norm,
-        2 * (w * w - 1) / norm, (1 - poles + w * w) / norm,
+        (1 + zeros + w * w) / norm,
+        2 * (w * w - 1) / norm,
+        (1 - zeros + w * w) / norm,
+        2 * (w * w - 1) / norm,
+        (1 - poles + w * w) / norm,
     )

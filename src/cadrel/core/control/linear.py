@@ -30,11 +30,27 @@ def step_response(
     rigid = load.stiffness is None
     out = np.zeros(ticks)
     _simulate(
-        kind, out, winding.resistance, winding.inductance, gains.current_gain, gains.current_reset,
-        load.inertia if rigid else load.inertia_motor, _RIGID if rigid else load.inertia_load,
-        0.0 if rigid else float(load.stiffness or 0.0), load.damping, load.viscous,
-        gains.velocity_gain, gains.velocity_reset, lowpass_pole(gains.feedback_filter_hz),
-        lowpass_pole(gains.torque_filter_hz), n.b0, n.b1, n.b2, n.a1, n.a2, gains.position_gain,
+        kind,
+        out,
+        winding.resistance,
+        winding.inductance,
+        gains.current_gain,
+        gains.current_reset,
+        load.inertia if rigid else load.inertia_motor,
+        _RIGID if rigid else load.inertia_load,
+        0.0 if rigid else float(load.stiffness or 0.0),
+        load.damping,
+        load.viscous,
+        gains.velocity_gain,
+        gains.velocity_reset,
+        lowpass_pole(gains.feedback_filter_hz),
+        lowpass_pole(gains.torque_filter_hz),
+        n.b0,
+        n.b1,
+        n.b2,
+        n.a1,
+        n.a2,
+        gains.position_gain,
     )
     if kind == CURRENT_STEP:
         return np.arange(ticks) * TICK, out
@@ -43,9 +59,7 @@ def step_response(
 
 
 @numba.njit(cache=True)
-def _simulate(
-    kind, out, r, ind, kp, tn, j1, j2, k, d, b, kv_p, kv_tn, fpole, tpole, b0, b1, b2, a1, a2, kpos
-):
+def _simulate(kind, out, r, ind, kp, tn, j1, j2, k, d, b, kv_p, kv_tn, fpole, tpole, b0, b1, b2, a1, a2, kpos):
     """Command current = command torque (Kt = 1). Semi-implicit mechanics in four substeps a tick."""
     a = math.exp(-TICK * r / ind)
     gain = (1.0 - a) / r

@@ -104,7 +104,9 @@ def _crossings(x: FloatArray, y: FloatArray, level: float) -> list[tuple[float, 
 def _gain_margin(x: FloatArray, gain: FloatArray, phase: FloatArray) -> tuple[float | None, float | None]:
     """Smallest distance below 0 dB at any crossing of -180° (and its multiples of 360°)."""
     found: list[tuple[float, float]] = []
-    turns = range(math.floor((phase.min() + math.pi) / (2 * math.pi)), math.ceil((phase.max() + math.pi) / (2 * math.pi)) + 1)
+    turns = range(
+        math.floor((phase.min() + math.pi) / (2 * math.pi)), math.ceil((phase.max() + math.pi) / (2 * math.pi)) + 1
+    )
     for k in turns:
         for c, _ in _crossings(x, phase, -math.pi + 2 * math.pi * k):
             margin = -float(np.interp(c, x, gain))

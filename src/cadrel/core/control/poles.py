@@ -23,7 +23,9 @@ def spectral_radius(
     The linear cascade is a map of its state over one velocity sample (one tick for the current loop). The map is
     built column by column: mechanics by the matrix exponential over a tick, the drive by its difference equations.
     """
-    update = _current_map(winding, gains) if loop == "current" else _cascade_map(loop == "position", load, winding, gains)
+    update = (
+        _current_map(winding, gains) if loop == "current" else _cascade_map(loop == "position", load, winding, gains)
+    )
     return float(np.abs(np.linalg.eigvals(update)).max())
 
 
@@ -31,11 +33,13 @@ def _current_map(winding: Winding, gains: Gains) -> FloatArray:
     a = math.exp(-TICK * winding.resistance / winding.inductance)
     g = (1 - a) / winding.resistance
     # state: current, voltage waiting, integral
-    return np.array([
-        [a, g, 0.0],
-        [-gains.current_gain, 0.0, 1.0],
-        [-gains.current_gain * TICK / gains.current_reset, 0.0, 1.0],
-    ])
+    return np.array(
+        [
+            [a, g, 0.0],
+            [-gains.current_gain, 0.0, 1.0],
+            [-gains.current_gain * TICK / gains.current_reset, 0.0, 1.0],
+        ]
+    )
 
 
 def _mechanics_tick(load: TwoMass, winding: Winding) -> tuple[FloatArray, FloatArray]:

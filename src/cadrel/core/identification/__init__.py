@@ -1,10 +1,10 @@
 """Recorded runs -> physical values with their standard deviation.
 
-    estimated.py    Estimated: value, std; the result of everything here
-    alignment.py    held vectors -> direction, pole pairs, offset, Hall map
-    electrical.py   resistance from the slope, inductance from the admittance, flux from spinning
-    load.py         inertia, friction, gravity from back-and-forth runs
-    two_mass.py     measured velocity plant -> two-mass model
+estimated.py    Estimated: value, std; the result of everything here
+alignment.py    held vectors -> direction, pole pairs, offset, Hall map
+electrical.py   resistance from the slope, inductance from the admittance, flux from spinning
+load.py         inertia, friction, gravity from back-and-forth runs
+two_mass.py     measured velocity plant -> two-mass model
 """
 
 from cadrel.core.identification.alignment import (
@@ -22,13 +22,14 @@ from cadrel.core.identification.electrical import (
 )
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.identification.load import LoadEstimate, fit_load
-from cadrel.core.identification.two_mass import fit_two_mass
+from cadrel.core.identification.two_mass import PlantFit, fit_two_mass
 
 __all__ = [
     "Estimated",
     "HallMap",
     "LoadEstimate",
     "OffsetResult",
+    "PlantFit",
     "angle_error_from_spinning",
     "electrical_turns",
     "fit_admittance",

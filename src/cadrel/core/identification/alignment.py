@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -69,9 +70,7 @@ def offset_from_alignment(
     each_down = np.angle(np.exp(1j * (down - offset)))
     pairs = 0.5 * (each_up + each_down)
     followed = pole_pairs * (shaft_up.max() - shaft_up.min()) / max(vector_up.max() - vector_up.min(), 1e-9)
-    return OffsetResult(
-        offset, float(np.std(pairs, ddof=1)), float(np.mean(each_up - each_down) / 2), float(followed)
-    )
+    return OffsetResult(offset, float(np.std(pairs, ddof=1)), float(np.mean(each_up - each_down) / 2), float(followed))
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,8 +83,9 @@ class HallMap:
     faults: tuple[str, ...]  # in plain words; empty when all is well
 
 
-def learn_halls(angle_up: FloatArray, hall_up: NDArray[np.int64], angle_down: FloatArray,
-                hall_down: NDArray[np.int64]) -> HallMap:
+def learn_halls(
+    angle_up: FloatArray, hall_up: NDArray[np.int64], angle_down: FloatArray, hall_down: NDArray[np.int64]
+) -> HallMap:
     """Return sequence, offset and edge placement from records of a forward and a backward turn.
 
     Parameters
@@ -100,16 +100,19 @@ def learn_halls(angle_up: FloatArray, hall_up: NDArray[np.int64], angle_down: Fl
     order = _sequence(hall_up)
     mirrored = _matches(order, MIRRORED) and not _matches(order, NORMAL)
     if not faults and not (_matches(order, NORMAL) or _matches(order, MIRRORED)):
-        faults.append(f"The sequence {'-'.join(map(str, order[:8]))} is not that of three signals 120° apart; "
-                      "two of them may be inverted.")
+        faults.append(
+            f"The sequence {'-'.join(map(str, order[:8]))} is not that of three signals 120° apart; "
+            "two of them may be inverted."
+        )
     if faults:
         return HallMap(mirrored, 0.0, (0.0,) * 6, tuple(faults))
     ring = MIRRORED if mirrored else NORMAL
     edges = []
     for k in range(6):
         before, after = ring[k - 1], ring[k]
-        found = np.concatenate([_edge_angles(angle_up, hall_up, before, after),
-                                _edge_angles(angle_down, hall_down, after, before)])
+        found = np.concatenate(
+            [_edge_angles(angle_up, hall_up, before, after), _edge_angles(angle_down, hall_down, after, before)]
+        )
         if not found.size:
             return HallMap(mirrored, 0.0, (0.0,) * 6, (f"No edge into state {after} was seen; turn further.",))
         edges.append(complex(np.exp(1j * (found - k * math.pi / 3)).mean()))
@@ -136,7 +139,7 @@ def _sequence(hall: NDArray[np.int64]) -> list[int]:
 
 def _matches(order: list[int], ring: tuple[int, ...]) -> bool:
     """Whether most transitions follow the ring; a few backward steps of a trembling shaft do no harm."""
-    steps = list(zip(order[:-1], order[1:], strict=True))
+    steps = list(pairwise(order))
     good = sum(1 for a, b in steps if a in ring and b == ring[(ring.index(a) + 1) % 6])
     return len(steps) >= 5 and good >= 0.8 * len(steps)
 

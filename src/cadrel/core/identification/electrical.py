@@ -12,6 +12,7 @@ from cadrel.core.identification.estimated import Estimated
 from cadrel.core.response.estimate import FrequencyResponse
 
 FloatArray = NDArray[np.float64]
+KNEES = (0.003, 0.01, 0.03, 0.1, 0.3)  # of the largest current: where the dead time's voltage bends
 
 
 def resistance_from_levels(current: FloatArray, voltage: FloatArray) -> Estimated:
@@ -69,36 +70,51 @@ def fit_admittance(response: FrequencyResponse) -> tuple[Estimated, Estimated]:
     free = max(fit.fun.size - 2, 1)
     covariance = np.linalg.inv(fit.jac.T @ fit.jac) * float(fit.fun @ fit.fun) / free
     r, ind = np.exp(fit.x)
-    return (Estimated(float(r), float(r * math.sqrt(covariance[0, 0]))),
-            Estimated(float(ind), float(ind * math.sqrt(covariance[1, 1]))))
+    return (
+        Estimated(float(r), float(r * math.sqrt(covariance[0, 0]))),
+        Estimated(float(ind), float(ind * math.sqrt(covariance[1, 1]))),
+    )
 
 
 def flux_from_spinning(
-    omega_el: FloatArray, v_q: FloatArray, i_d: FloatArray, i_q: FloatArray, *, resistance: float,
+    omega_el: FloatArray,
+    v_q: FloatArray,
+    i_d: FloatArray,
+    i_q: FloatArray,
+    i_q_slope: FloatArray,
+    *,
+    resistance: float,
     inductance: float,
 ) -> Estimated:
     """Return the flux linkage from steady speeds in both directions. [Wb]
 
     Parameters
     ----------
-    omega_el, v_q, i_d, i_q : ndarray, shape (n,)
-        Electrical speed [rad/s] and means of the dq values at each speed.
+    omega_el, v_q, i_d, i_q, i_q_slope : ndarray, shape (n,)
+        Electrical speed [rad/s], means of the dq values at each speed, and the slope of i_q [A/s].
     resistance, inductance : float
-        For the small shares R i_q and w L i_d. [ohm], [H]
+        For the shares that are not back-EMF. [ohm], [H]
 
     Notes
     -----
-    v_q = w psi + R i_q + w L i_d + dead time. Dead time follows the sign of the current, which friction ties to the
-    direction: it is fitted along as one column, and so is what a warm winding adds to R times Coulomb current.
+    v_q = w psi + R i_q + L di_q/dt + w L i_d + dead time, which follows the current as i / (|i| + i0); i0 is
+    searched for.
     """
-    if len(omega_el) < 4 or np.ptp(np.sign(omega_el)) < 1:
+    if len(omega_el) < 8 or np.ptp(np.sign(omega_el)) < 1:
         raise UnusableInput(what="Flux needs two speeds in each direction.", remedy="Allow more travel or speed.")
-    y = v_q - resistance * i_q - omega_el * inductance * i_d
-    a = np.stack([omega_el, np.sign(omega_el)], axis=1)
-    solution, residual, _, _ = np.linalg.lstsq(a, y, rcond=None)
-    noise = float(residual[0]) / max(len(y) - 2, 1) if residual.size else 0.0
-    variance = noise * np.linalg.inv(a.T @ a)[0, 0]
-    return Estimated(float(solution[0]), math.sqrt(variance))
+    y = v_q - resistance * i_q - inductance * i_q_slope - omega_el * inductance * i_d
+    fits = [_flux_fit(omega_el, i_q, y, share * float(np.abs(i_q).max())) for share in KNEES]
+    return min(fits, key=lambda fit: fit[0])[1]
+
+
+def _flux_fit(omega_el: FloatArray, i_q: FloatArray, y: FloatArray, knee: float) -> tuple[float, Estimated]:
+    a = np.stack([omega_el, i_q / (np.abs(i_q) + knee)], axis=1)
+    scale = np.abs(a).max(0)
+    solution, _, _, _ = np.linalg.lstsq(a / scale, y, rcond=None)
+    rest = y - (a / scale) @ solution
+    sigma2 = float(rest @ rest) / max(len(y) - 3, 1)
+    std = math.sqrt(sigma2 * np.linalg.inv((a / scale).T @ (a / scale))[0, 0]) / scale[0]
+    return sigma2, Estimated(float(solution[0] / scale[0]), std)
 
 
 def angle_error_from_spinning(
@@ -124,7 +140,9 @@ def angle_error_from_spinning(
     L i_q is told apart by accelerating. Neither friction nor gravity enters, as they do when a vector is held.
     """
     if len(omega_el) < 8 or np.ptp(np.sign(omega_el)) < 1:
-        raise UnusableInput(what="The shaft turned too little to check the angle.", remedy="Allow more travel or speed.")
+        raise UnusableInput(
+            what="The shaft turned too little to check the angle.", remedy="Allow more travel or speed."
+        )
     a = np.stack([omega_el, omega_el**2, omega_el * i_q, np.ones_like(omega_el)], axis=1)
     scale = np.abs(a).max(0)
     solution, _, _, _ = np.linalg.lstsq(a / scale, v_d, rcond=None)

@@ -29,9 +29,7 @@ class LoadEstimate:
         return {**{k: getattr(self, k).as_dict() for k in keys}, "residual": self.residual}
 
 
-def fit_load(
-    position: FloatArray, torque: FloatArray, *, period: float, slow: float, span: int = SPAN
-) -> LoadEstimate:
+def fit_load(position: FloatArray, torque: FloatArray, *, period: float, slow: float, span: int = SPAN) -> LoadEstimate:
     """Return the load by least squares on the integrated equation of motion.
 
     Parameters
@@ -78,7 +76,9 @@ def fit_load(
     std = np.sqrt(np.diag(np.linalg.inv((a / scale).T @ (a / scale))) * sigma2) / scale
     j, tc, b, tg = solution / scale
     return LoadEstimate(
-        inertia=Estimated(float(j), float(std[0])), coulomb=Estimated(float(tc), float(std[1])),
-        viscous=Estimated(float(b), float(std[2])), constant=Estimated(float(tg), float(std[3])),
+        inertia=Estimated(float(j), float(std[0])),
+        coulomb=Estimated(float(tc), float(std[1])),
+        viscous=Estimated(float(b), float(std[2])),
+        constant=Estimated(float(tg), float(std[3])),
         residual=math.sqrt(sigma2),
     )

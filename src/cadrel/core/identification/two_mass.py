@@ -1,5 +1,7 @@
 """Measured velocity plant -> two masses on a spring, or one."""
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import least_squares
@@ -12,10 +14,24 @@ FloatArray = NDArray[np.float64]
 WORTHWHILE = 0.5  # a second mass must lower the misfit to this share, or one mass is kept
 
 
+@dataclass(frozen=True, slots=True)
+class PlantFit:
+    """Load, and the winding as small currents meet it: dead time bends the inverter's voltage near zero current,
+    which acts like resistance and slows the current loop for small signals."""
+
+    load: TwoMass
+    winding: Winding
+
+
 def fit_two_mass(
-    response: FrequencyResponse, winding: Winding, gains: Gains, *, inertia: float, viscous: float,
+    response: FrequencyResponse,
+    winding: Winding,
+    gains: Gains,
+    *,
+    inertia: float,
+    viscous: float,
     edge_age: float = 0.0,
-) -> TwoMass:
+) -> PlantFit:
     """Return the model whose velocity plant fits a measurement.
 
     Parameters
@@ -36,18 +52,19 @@ def fit_two_mass(
 
     Notes
     -----
-    Least squares on the complex logarithm, weighted with the standard deviation (floor 2 %), from several starting resonances;
-    the best is kept, and a single mass if the second does not earn its place.
+    Least squares on the complex logarithm, weighted with the standard deviation (floor 2 %), from several starting
+    resonances; the best is kept, and a single mass if the second does not earn its place.
     """
     use = response.trusted(0.8)
     if len(use.frequency) < 10:
         raise UnusableInput(what="Too few lines can be trusted.", remedy="Raise the excitation, or repeat more often.")
     weight = 1 / np.maximum(use.std / np.abs(use.value), 0.02)
 
-    def misfit(model: TwoMass) -> FloatArray:
-        error = weight * np.log(
-            velocity_plant(model, winding, gains, use.frequency, edge_age=edge_age) / use.value
-        )
+    def winding_of(p: FloatArray) -> Winding:
+        return Winding(resistance=float(winding.resistance * np.exp(p[-1])), inductance=winding.inductance)
+
+    def misfit(model: TwoMass, seen: Winding) -> FloatArray:
+        error = weight * np.log(velocity_plant(model, seen, gains, use.frequency, edge_age=edge_age) / use.value)
         return np.concatenate([error.real, error.imag])
 
     def rigid(p: FloatArray) -> TwoMass:
@@ -58,20 +75,31 @@ def fit_two_mass(
         load = total * share
         stiffness = load * (2 * np.pi * anti) ** 2
         return TwoMass(
-            inertia_motor=float(total - load), inertia_load=float(load), stiffness=float(stiffness),
-            damping=float(2 * np.exp(p[3]) * np.sqrt(stiffness * load * (total - load) / total)), viscous=viscous,
+            inertia_motor=float(total - load),
+            inertia_load=float(load),
+            stiffness=float(stiffness),
+            damping=float(2 * np.exp(p[3]) * np.sqrt(stiffness * load * (total - load) / total)),
+            viscous=viscous,
         )
 
-    single = least_squares(lambda p: misfit(rigid(p)), [np.log(inertia)], loss="soft_l1")
-    best, best_cost = rigid(single.x), single.cost
+    most = np.log(40.0)  # dead time multiplies the resistance of small currents by some ten at the most
+    single = least_squares(
+        lambda p: misfit(rigid(p), winding_of(p)),
+        [np.log(inertia), 0.3],
+        loss="soft_l1",
+        bounds=([np.log(inertia) - 1, 0.0], [np.log(inertia) + 1, most]),
+    )
+    best, best_cost = PlantFit(rigid(single.x), winding_of(single.x)), single.cost
     for anti in np.geomspace(use.frequency[0] * 4, use.frequency[-1] * 0.9, 7):
-        start = np.array([np.log(inertia), 0.0, np.log(anti), np.log(0.05)])
-        low = [start[0] - 1, -5.0, np.log(use.frequency[0]), np.log(1e-3)]
-        high = [start[0] + 1, 5.0, np.log(use.frequency[-1] * 2), np.log(1.0)]
-        fit = least_squares(lambda p: misfit(flexible(p)), start, bounds=(low, high), loss="soft_l1", max_nfev=80)
+        start = np.array([np.log(inertia), 0.0, np.log(anti), np.log(0.05), 0.3])
+        low = [start[0] - 1, -5.0, np.log(use.frequency[0]), np.log(1e-3), 0.0]
+        high = [start[0] + 1, 5.0, np.log(use.frequency[-1] * 2), np.log(1.0), most]
+        fit = least_squares(
+            lambda p: misfit(flexible(p), winding_of(p)), start, bounds=(low, high), loss="soft_l1", max_nfev=80
+        )
         # The spring earns its place by a clearly better fit, and only with both resonances inside the measurement.
         candidate = flexible(fit.x)
         inside = (candidate.antiresonance_hz or 0) < use.frequency[-1]
-        if inside and fit.cost < (WORTHWHILE if best.stiffness is None else 1.0) * best_cost:
-            best, best_cost = candidate, fit.cost
+        if inside and fit.cost < (WORTHWHILE if best.load.stiffness is None else 1.0) * best_cost:
+            best, best_cost = PlantFit(candidate, winding_of(fit.x)), fit.cost
     return best

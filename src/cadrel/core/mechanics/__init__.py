@@ -1,6 +1,6 @@
 """What the motor drives: reflected inertia and user units.
 
-    mechanism.py   Mechanism, the frozen result of the mechanics step
+mechanism.py   Mechanism, the frozen result of the mechanics step
 """
 
 from cadrel.core.mechanics.mechanism import Mechanism, mechanism_from_entries

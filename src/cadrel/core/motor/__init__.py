@@ -1,8 +1,8 @@
 """The motor per phase in SI, derived values and the checks that find mislabelled entries.
 
-    winding.py   Motor, the frozen result of a sheet; derived values
-    checks.py    Motor and sheet -> list of Check, in words
-    envelope.py  torque over speed at a bus voltage
+winding.py   Motor, the frozen result of a sheet; derived values
+checks.py    Motor and sheet -> list of Check, in words
+envelope.py  torque over speed at a bus voltage
 """
 
 from cadrel.core.motor.checks import Check, check_motor

@@ -39,8 +39,12 @@ def check_motor(values: Mapping[str, Entry], *, bus_voltage: float | None = None
         An entry cannot be understood.
     """
     motor = motor_from_sheet(values)
-    checks = [*_constants_agree(values, motor), *_torque_agrees(values, motor), _current_ratio(motor),
-              _time_constant(motor)]
+    checks = [
+        *_constants_agree(values, motor),
+        *_torque_agrees(values, motor),
+        _current_ratio(motor),
+        _time_constant(motor),
+    ]
     if bus_voltage:
         checks.append(_speed_within_bus(motor, bus_voltage))
     return checks
@@ -75,8 +79,13 @@ def _constants_agree(values: Mapping[str, Entry], motor: Motor) -> list[Check]:
             fits.append((abs(math.log(ratio)), key, other.key))
     fits = sorted(f for f in fits if f[0] <= NEAR_MISS)
     if not fits:
-        return [Check("Torque constant and back-EMF", "wrong", said + " No other convention makes them agree; "
-                      "look for a slipped digit or unit.")]
+        return [
+            Check(
+                "Torque constant and back-EMF",
+                "wrong",
+                said + " No other convention makes them agree; look for a slipped digit or unit.",
+            )
+        ]
     # Several relabellings can give the same factor (rms for peak on either side); the torque tells which.
     key, convention = _likelier(values, fits)
     label = dict((c.key, c.label) for c in CONVENTIONS[parameter(key).convention or ""])[convention]
@@ -109,11 +118,23 @@ def _torque_agrees(values: Mapping[str, Entry], motor: Motor) -> list[Check]:
     if abs(ratio - 1) <= AGREE:
         return [Check("Continuous torque", "agrees", said)]
     if abs(ratio / math.sqrt(2) - 1) <= NEAR_MISS and values["sheet.current_continuous"].get("convention") == "rms":
-        return [Check("Continuous torque", "wrong", said + " They agree if the current is peak of sine.",
-                      {"sheet.current_continuous": "peak"})]
+        return [
+            Check(
+                "Continuous torque",
+                "wrong",
+                said + " They agree if the current is peak of sine.",
+                {"sheet.current_continuous": "peak"},
+            )
+        ]
     if abs(ratio * math.sqrt(2) - 1) <= NEAR_MISS and values["sheet.current_continuous"].get("convention") == "peak":
-        return [Check("Continuous torque", "wrong", said + " They agree if the current is rms.",
-                      {"sheet.current_continuous": "rms"})]
+        return [
+            Check(
+                "Continuous torque",
+                "wrong",
+                said + " They agree if the current is rms.",
+                {"sheet.current_continuous": "rms"},
+            )
+        ]
     return [Check("Continuous torque", "look", said + " Rated torque at rated speed is lower than stall torque.")]
 
 
@@ -134,7 +155,10 @@ def _time_constant(motor: Motor) -> Check:
 def _speed_within_bus(motor: Motor, bus_voltage: float) -> Check:
     rpm = 60 / (2 * math.pi)
     no_load = motor.no_load_speed(bus_voltage)
-    said = f"{bus_voltage:.0f} V lets it reach {no_load * rpm:.0f} rpm unloaded; the sheet allows {motor.speed_max * rpm:.0f}."
+    said = (
+        f"{bus_voltage:.0f} V lets it reach {no_load * rpm:.0f} rpm unloaded; "
+        f"the sheet allows {motor.speed_max * rpm:.0f}."
+    )
     if no_load < 0.5 * motor.speed_max or no_load > 6 * motor.speed_max:
         return Check("Speed at this bus voltage", "look", said)
     return Check("Speed at this bus voltage", "agrees", said)

@@ -1,9 +1,9 @@
 """Records -> numbers an engineer quotes.
 
-    multisine.py   periodic excitations
-    estimate.py    records of a periodic experiment -> FrequencyResponse
-    steps.py       a recorded step -> rise, overshoot, settling
-    moves.py       a recorded move -> settling from the end of the command, following error, current
+multisine.py   periodic excitations
+estimate.py    records of a periodic experiment -> FrequencyResponse
+steps.py       a recorded step -> rise, overshoot, settling
+moves.py       a recorded move -> settling from the end of the command, following error, current
 """
 
 from cadrel.core.response.estimate import FrequencyResponse, average_responses, estimate_response

@@ -29,7 +29,13 @@ class FrequencyResponse:
 
 
 def estimate_response(
-    excitation: FloatArray, entry: FloatArray, exit_: FloatArray, *, lines: IntArray, period: int, rate_hz: float,
+    excitation: FloatArray,
+    entry: FloatArray,
+    exit_: FloatArray,
+    *,
+    lines: IntArray,
+    period: int,
+    rate_hz: float,
     skip: int = 1,
 ) -> FrequencyResponse:
     """Return entry -> exit at the excited lines, the excitation being the instrument.
@@ -77,7 +83,7 @@ def estimate_response(
 
 
 def average_responses(parts: Sequence[FrequencyResponse]) -> FrequencyResponse:
-    """Return the mean of responses on one grid, weighted by their variance.
+    """Return the mean of responses on one grid, weighted by their variance; the coherence is the lowest of them.
 
     Raises
     ------
@@ -88,5 +94,5 @@ def average_responses(parts: Sequence[FrequencyResponse]) -> FrequencyResponse:
         raise UnusableInput(what="The responses have different grids.", remedy="Measure them alike.")
     weight = np.stack([1 / np.maximum(p.std, 1e-15) ** 2 for p in parts])
     value = (weight * np.stack([p.value for p in parts])).sum(0) / weight.sum(0)
-    coherence = np.mean([p.coherence for p in parts], axis=0)
+    coherence = np.min([p.coherence for p in parts], axis=0)
     return FrequencyResponse(parts[0].frequency, value, coherence, 1 / np.sqrt(weight.sum(0)))

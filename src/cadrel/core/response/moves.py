@@ -34,7 +34,12 @@ class MoveMetrics:
 
 
 def measure_moves(
-    time: FloatArray, command: FloatArray, actual: FloatArray, active: FloatArray, current: FloatArray, *,
+    time: FloatArray,
+    command: FloatArray,
+    actual: FloatArray,
+    active: FloatArray,
+    current: FloatArray,
+    *,
     window: float,
 ) -> list[MoveMetrics]:
     """Return the metrics of every complete move in a record.
@@ -70,7 +75,13 @@ def measure_moves(
 
 
 def _measure(
-    time: FloatArray, command: FloatArray, actual: FloatArray, current: FloatArray, begin: int, end: int, stop: int,
+    time: FloatArray,
+    command: FloatArray,
+    actual: FloatArray,
+    current: FloatArray,
+    begin: int,
+    end: int,
+    stop: int,
     window: float,
 ) -> MoveMetrics:
     target = command[stop - 1]
@@ -85,7 +96,9 @@ def _measure(
         settled = float(time[end + outside[-1] + 1] - time[end])
     moving = slice(begin, end)
     return MoveMetrics(
-        start=float(time[begin]), end=float(time[end]), settling_time=settled,
+        start=float(time[begin]),
+        end=float(time[end]),
+        settling_time=settled,
         overshoot=max(0.0, float((direction * (actual[end:stop] - target)).max())),
         following_error_peak=float(np.abs(error[moving]).max()),
         following_error_rms=float(np.sqrt(np.mean(error[moving] ** 2))),

@@ -64,7 +64,7 @@ def measure_step(
         settled = None
     else:
         settled = float(t[outside[-1] + 1])
-    tail = y[-max(1, y.size // 10):]
+    tail = y[-max(1, y.size // 10) :]
     return StepMetrics(
         rise_time=None if ten is None or ninety is None else ninety - ten,
         overshoot=max(0.0, float(y.max()) - 1.0),

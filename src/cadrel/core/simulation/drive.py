@@ -19,15 +19,23 @@ JOG_TICKS = 1600  # [ticks] 100 ms: a jog not renewed within it ramps down
 MOST_SAMPLES = 400_000  # [samples] of one channel
 MODES = {"vector": layout.VECTOR, "current": layout.CURRENT, "velocity": layout.VELOCITY, "position": layout.POSITION}
 POINTS = {
-    "voltage_d": layout.AT_VOLTAGE_D, "voltage_q": layout.AT_VOLTAGE_Q, "current_d": layout.AT_CURRENT_D,
-    "current_q": layout.AT_CURRENT_Q, "torque": layout.AT_TORQUE, "velocity": layout.AT_VELOCITY,
+    "voltage_d": layout.AT_VOLTAGE_D,
+    "voltage_q": layout.AT_VOLTAGE_Q,
+    "current_d": layout.AT_CURRENT_D,
+    "current_q": layout.AT_CURRENT_Q,
+    "torque": layout.AT_TORQUE,
+    "velocity": layout.AT_VELOCITY,
     "position": layout.AT_POSITION,
 }
 TRIPS = {
-    layout.TRIP_OVERCURRENT: "overcurrent", layout.TRIP_OVERVOLTAGE: "overvoltage",
-    layout.TRIP_UNDERVOLTAGE: "undervoltage", layout.TRIP_OVERSPEED: "overspeed",
-    layout.TRIP_FOLLOWING: "following_error", layout.TRIP_TRAVEL: "travel_limit",
-    layout.TRIP_LEASE: "connection_lost", layout.TRIP_GUARD: "guard",
+    layout.TRIP_OVERCURRENT: "overcurrent",
+    layout.TRIP_OVERVOLTAGE: "overvoltage",
+    layout.TRIP_UNDERVOLTAGE: "undervoltage",
+    layout.TRIP_OVERSPEED: "overspeed",
+    layout.TRIP_FOLLOWING: "following_error",
+    layout.TRIP_TRAVEL: "travel_limit",
+    layout.TRIP_LEASE: "connection_lost",
+    layout.TRIP_GUARD: "guard",
 }
 NO_FAULT = {"connection_lost", "guard", "travel_limit"}  # these stop the axis but leave no fault to reset
 
@@ -58,9 +66,7 @@ class SimulatedDrive:
         self.events: list[dict[str, Any]] = []
         self.switches = {"safe_torque_off": True, "hardware_enable": True}  # True: closed, motion allowed
         self.powered = True
-        self._state = layout.fresh_state(
-            supply_voltage=self._plant.supply_voltage, theta=rig.start_angle, seed=seed
-        )
+        self._state = layout.fresh_state(supply_voltage=self._plant.supply_voltage, theta=rig.start_angle, seed=seed)
         self._signals = np.zeros(len(SIGNALS))
         self._power_up()
 
@@ -143,8 +149,10 @@ class SimulatedDrive:
         """Write working memory; returns changed keys. Raises `ParameterRefused`, `DriveRefused`."""
         critical = [k for k in values if k == "motor.pole_pairs" or k.startswith(("feedback.", "commutation."))]
         if self._state.mode != layout.OFF and any(self.memory.working.get(k) != values[k] for k in critical):
-            raise DriveRefused(why="pole pairs, feedback and commutation cannot change while enabled.",
-                               remedy="Disable the axis, then send.")
+            raise DriveRefused(
+                why="pole pairs, feedback and commutation cannot change while enabled.",
+                remedy="Disable the axis, then send.",
+            )
         changed = self.memory.write(values)
         self._apply()
         return changed
@@ -171,8 +179,19 @@ class SimulatedDrive:
             if s.gen == layout.GEN_RAMP:
                 s.gen_target = 0.0
                 s.gen_rate = self._settings.quick_stop
-        run_ticks(n, s, self._plant, self._settings, self._edges, self._states, self._path, self._excitation,
-                  self._signals, self._channels, self._tape)
+        run_ticks(
+            n,
+            s,
+            self._plant,
+            self._settings,
+            self._edges,
+            self._states,
+            self._path,
+            self._excitation,
+            self._signals,
+            self._channels,
+            self._tape,
+        )
         if s.trip:
             self._tripped(TRIPS[int(s.trip)])
             s.trip = 0
@@ -202,36 +221,76 @@ class SimulatedDrive:
         s, v = self._state, self.memory.working
         found: list[tuple[str, str, str, str]] = []
         if self.fault:
-            found.append(("fault", f"A fault is active: {self.fault.replace('_', ' ')}.",
-                          "Mend the cause, then reset the fault.", "drive"))
+            found.append(
+                (
+                    "fault",
+                    f"A fault is active: {self.fault.replace('_', ' ')}.",
+                    "Mend the cause, then reset the fault.",
+                    "drive",
+                )
+            )
         if not self.switches["safe_torque_off"]:
             found.append(("safe_torque_off", "Safe torque off is open.", "Close the safety circuit.", "drive"))
         if not self.switches["hardware_enable"]:
             found.append(("hardware_enable", "The hardware enable input is low.", "Switch it on.", "drive"))
         if s.v_bus < v["power.undervoltage"]:
-            found.append(("undervoltage", f"The bus has {s.v_bus:.0f} V, under {v['power.undervoltage']:.0f} V.",
-                          "Switch the supply on, or correct the supply entered.", "power"))
+            found.append(
+                (
+                    "undervoltage",
+                    f"The bus has {s.v_bus:.0f} V, under {v['power.undervoltage']:.0f} V.",
+                    "Switch the supply on, or correct the supply entered.",
+                    "power",
+                )
+            )
         if self.memory.restart_needed:
-            found.append(("restart", "Changed values wait for a restart of the drive.",
-                          "Store, then restart the drive.", "drive"))
+            found.append(
+                (
+                    "restart",
+                    "Changed values wait for a restart of the drive.",
+                    "Store, then restart the drive.",
+                    "drive",
+                )
+            )
         if v == self.memory.permanent and "default" in self._configuration():
-            found.append(("configuration", "The drive holds factory values only.",
-                          "Send the project's values.", "drive"))
+            found.append(
+                ("configuration", "The drive holds factory values only.", "Send the project's values.", "drive")
+            )
         if mode != "vector":
             if not v["commutation.valid"]:
-                found.append(("commutation", "The commutation offset has not been found.",
-                              "Run the commutation step.", "commutation"))
+                found.append(
+                    (
+                        "commutation",
+                        "The commutation offset has not been found.",
+                        "Run the commutation step.",
+                        "commutation",
+                    )
+                )
             elif v["feedback.halls"] and hall_sector(s.hall, self._settings) < 0:
-                found.append(("halls", f"The Hall signals show {s.hall}, which no position has.",
-                              "Check the Hall wires and their supply.", "feedback"))
+                found.append(
+                    (
+                        "halls",
+                        f"The Hall signals show {s.hall}, which no position has.",
+                        "Check the Hall wires and their supply.",
+                        "feedback",
+                    )
+                )
             elif not v["feedback.halls"] and s.angle_quality == layout.ANGLE_UNKNOWN:
-                found.append(("angle", "The rotor angle is not known since power-up.",
-                              "Repeat the alignment of the commutation step.", "commutation"))
+                found.append(
+                    (
+                        "angle",
+                        "The rotor angle is not known since power-up.",
+                        "Repeat the alignment of the commutation step.",
+                        "commutation",
+                    )
+                )
         return [{"code": c, "text": t, "remedy": r, "step": st} for c, t, r, st in found]
 
     def _configuration(self) -> str:
-        return "default" if self.memory.working["motor.pole_pairs"] == 1 and self.memory.working[
-            "limit.velocity"] == 10.0 else "sent"
+        return (
+            "default"
+            if self.memory.working["motor.pole_pairs"] == 1 and self.memory.working["limit.velocity"] == 10.0
+            else "sent"
+        )
 
     # --- control and power stage ------------------------------------------------------------------------------
 
@@ -269,8 +328,9 @@ class SimulatedDrive:
         """
         blockers = self.blockers(mode)
         if blockers:
-            raise DriveRefused(why=" ".join(b["text"] for b in blockers),
-                               remedy=" ".join(b["remedy"] for b in blockers))
+            raise DriveRefused(
+                why=" ".join(b["text"] for b in blockers), remedy=" ".join(b["remedy"] for b in blockers)
+            )
         s = self._state
         if s.mode != layout.OFF:
             raise DriveRefused(why="it is enabled already.", remedy="Disable it first.")
@@ -372,8 +432,9 @@ class SimulatedDrive:
     def arm(self, channels: list[str], *, divider: int, samples: int, pre: int, trigger: Mapping[str, Any]) -> None:
         """Arm the recorder. `trigger` is empty (at once) or {signal, level, rising}."""
         if not 0 < samples <= MOST_SAMPLES or divider < 1 or not 0 <= pre < samples or not channels:
-            raise DriveRefused(why="the recording is too long or empty.",
-                               remedy=f"Ask for up to {MOST_SAMPLES} samples.")
+            raise DriveRefused(
+                why="the recording is too long or empty.", remedy=f"Ask for up to {MOST_SAMPLES} samples."
+            )
         s = self._state
         s.rec_state = 0
         self._channels = np.array([SIGNAL_INDEX[c] for c in channels], dtype=np.int64)
@@ -407,23 +468,40 @@ class SimulatedDrive:
         s = self._state
         amps = math.hypot(s.meas_d, s.meas_q) if s.mode != layout.OFF else 0.0
         return {
-            "time": self.time, "power_state": self.power_state, "fault": self.fault, "owner": self.owner,
+            "time": self.time,
+            "power_state": self.power_state,
+            "fault": self.fault,
+            "owner": self.owner,
             "mode": {v: k for k, v in MODES.items()}.get(int(s.mode), "off"),
-            "position": float(s.position), "velocity": float(s.velocity), "current": amps, "v_bus": float(s.meas_bus),
+            "position": float(s.position),
+            "velocity": float(s.velocity),
+            "current": amps,
+            "v_bus": float(s.meas_bus),
             "following_error": float(s.position_ref - s.position) if s.mode == layout.POSITION else 0.0,
-            "counts": int(s.counts - s.count_zero), "hall": int(s.hall), "index_seen": int(s.index_seen),
-            "index_counts": int(s.index_count - s.count_zero), "moving": bool(s.moving or s.stopping),
+            "counts": int(s.counts - s.count_zero),
+            "hall": int(s.hall),
+            "index_seen": int(s.index_seen),
+            "index_counts": int(s.index_count - s.count_zero),
+            "moving": bool(s.moving or s.stopping),
             "angle_quality": ("unknown", "sector", "edge", "index")[int(s.angle_quality)],
-            "blockers": self.blockers(), "not_stored": self.memory.not_stored,
-            "restart_needed": self.memory.restart_needed, "recorder": self.recorder_state(),
-            "switches": dict(self.switches), "events": self.events[-1]["number"] if self.events else 0,
+            "blockers": self.blockers(),
+            "not_stored": self.memory.not_stored,
+            "restart_needed": self.memory.restart_needed,
+            "recorder": self.recorder_state(),
+            "switches": dict(self.switches),
+            "events": self.events[-1]["number"] if self.events else 0,
         }
 
     def identity(self) -> dict[str, Any]:
         """Name, versions and ratings."""
         return {
-            "name": self.name, "maker": "stand-in", "firmware": "1.0.0", "protocol": 1, "tick": TICK,
-            "current_peak": self.truth.drive_current_peak, "current_continuous": self.truth.drive_current_continuous,
+            "name": self.name,
+            "maker": "stand-in",
+            "firmware": "1.0.0",
+            "protocol": 1,
+            "tick": TICK,
+            "current_peak": self.truth.drive_current_peak,
+            "current_continuous": self.truth.drive_current_continuous,
             "voltage_max": self.truth.overvoltage,
             "signals": [{"key": k, "unit": u, "label": label} for k, u, label in SIGNALS],
         }

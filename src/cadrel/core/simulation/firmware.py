@@ -66,7 +66,7 @@ def track_encoder(s, p, c, before, edges, states):
     m1 = math.floor((s.theta1 - p.index_angle) / TWO_PI)
     if m0 != m1:
         crossed = p.index_angle + TWO_PI * max(m0, m1)
-        s.index_count = int(math.floor(crossed * per_rad + 0.5))
+        s.index_count = math.floor(crossed * per_rad + 0.5)
         s.index_seen += 1
         if c.has_index > 0.0:
             s.angle_offset = c.index_offset - c.pole_pairs * _drive_angle(s, c, s.index_count)

@@ -105,29 +105,24 @@ class Settings(NamedTuple):
 
 
 _REALS = (
-    # plant
-    "i_d i_q cos_rotor sin_rotor cos_used sin_used angle_rotor omega1 theta1 omega2 theta2 v_bus v_alpha v_beta energy_in energy_copper energy_friction "
-    "energy_spring_loss energy_chopper energy_supply "
-    # drive: measurement
-    "meas_d meas_q meas_bus edge_time edge_last_time velocity_raw velocity position position_zero angle_offset "
-    "angle_used "
-    # drive: current loop
-    "ref_d ref_q int_d int_q next_alpha next_beta out_d out_q iq_command "
-    # drive: cascade
-    "int_torque torque_lp torque_cmd notch_x1 notch_x2 notch_y1 notch_y2 velocity_ref velocity_cmd position_ref "
-    "acceleration_ref thermal "
-    # drive: generator, vector, excitation, guards
-    "gen_velocity gen_target gen_rate path_time path_origin vec_angle vec_rate vec_target vec_current "
-    "vec_current_target vec_current_rate exc_now guard_low guard_high guard_speed"
+    "i_d i_q cos_rotor sin_rotor cos_used sin_used angle_rotor omega1 theta1 omega2 theta2 v_bus v_alpha "
+    "v_beta energy_in energy_copper energy_friction energy_spring_loss energy_chopper energy_supply "
+    "meas_d meas_q meas_bus edge_time edge_last_time velocity_raw velocity position position_zero "
+    "angle_offset angle_used ref_d ref_q int_d int_q next_alpha next_beta out_d out_q iq_command "
+    "int_torque torque_lp torque_cmd notch_x1 notch_x2 notch_y1 notch_y2 velocity_ref velocity_cmd "
+    "position_ref acceleration_ref thermal gen_velocity gen_target gen_rate path_time path_origin "
+    "vec_angle vec_rate vec_target vec_current vec_current_target vec_current_rate exc_now guard_low "
+    "guard_high guard_speed "
 ).split()
 _WHOLES = (
-    "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_fresh hall hall_last sector_last "
-    "index_seen index_count angle_quality mode gen trip deadline stopping stopped saturated limited "
-    "path_index exc_point exc_index exc_len exc_left exc_div "
-    "rec_state rec_div rec_n rec_pos rec_filled rec_left rec_pre trig_signal trig_rising moving"
+    "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_fresh hall hall_last "
+    "sector_last index_seen index_count angle_quality mode gen trip deadline stopping stopped saturated "
+    "limited path_index exc_point exc_index exc_len exc_left exc_div rec_state rec_div rec_n rec_pos "
+    "rec_filled rec_left rec_pre trig_signal trig_rising moving "
 ).split()
 STATE = np.dtype(
-    [(n, np.float64) for n in _REALS] + [(n, np.int64) for n in _WHOLES]
+    [(n, np.float64) for n in _REALS]
+    + [(n, np.int64) for n in _WHOLES]
     + [("trig_level", np.float64), ("trig_last", np.float64), ("noise", np.uint64)]
 )
 

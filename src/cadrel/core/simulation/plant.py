@@ -104,23 +104,63 @@ def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so th
     vdm, vqm = va * cm + vb * sm, -va * sm + vb * cm
     vde, vqe = va * ce + vb * se, -va * se + vb * ce
 
-    k1d, k1q, k1a, k1b = _slopes(
-        id0, iq0, w10, w20, twist0, theta20, vd0, vq0, p, f1, f2, ild, ilq, ij1, ij2, powered
-    )
+    k1d, k1q, k1a, k1b = _slopes(id0, iq0, w10, w20, twist0, theta20, vd0, vq0, p, f1, f2, ild, ilq, ij1, ij2, powered)
     u1, u2 = w10 + 0.5 * h * k1a, w20 + 0.5 * h * k1b
     k2d, k2q, k2a, k2b = _slopes(
-        id0 + 0.5 * h * k1d, iq0 + 0.5 * h * k1q, u1, u2, twist0 + 0.5 * h * (w10 - w20), theta20 + 0.5 * h * w20,
-        vdm, vqm, p, f1, f2, ild, ilq, ij1, ij2, powered,
+        id0 + 0.5 * h * k1d,
+        iq0 + 0.5 * h * k1q,
+        u1,
+        u2,
+        twist0 + 0.5 * h * (w10 - w20),
+        theta20 + 0.5 * h * w20,
+        vdm,
+        vqm,
+        p,
+        f1,
+        f2,
+        ild,
+        ilq,
+        ij1,
+        ij2,
+        powered,
     )
     x1, x2 = w10 + 0.5 * h * k2a, w20 + 0.5 * h * k2b
     k3d, k3q, k3a, k3b = _slopes(
-        id0 + 0.5 * h * k2d, iq0 + 0.5 * h * k2q, x1, x2, twist0 + 0.5 * h * (u1 - u2), theta20 + 0.5 * h * u2,
-        vdm, vqm, p, f1, f2, ild, ilq, ij1, ij2, powered,
+        id0 + 0.5 * h * k2d,
+        iq0 + 0.5 * h * k2q,
+        x1,
+        x2,
+        twist0 + 0.5 * h * (u1 - u2),
+        theta20 + 0.5 * h * u2,
+        vdm,
+        vqm,
+        p,
+        f1,
+        f2,
+        ild,
+        ilq,
+        ij1,
+        ij2,
+        powered,
     )
     y1, y2 = w10 + h * k3a, w20 + h * k3b
     k4d, k4q, k4a, k4b = _slopes(
-        id0 + h * k3d, iq0 + h * k3q, y1, y2, twist0 + h * (x1 - x2), theta20 + h * x2,
-        vde, vqe, p, f1, f2, ild, ilq, ij1, ij2, powered,
+        id0 + h * k3d,
+        iq0 + h * k3q,
+        y1,
+        y2,
+        twist0 + h * (x1 - x2),
+        theta20 + h * x2,
+        vde,
+        vqe,
+        p,
+        f1,
+        f2,
+        ild,
+        ilq,
+        ij1,
+        ij2,
+        powered,
     )
     h6 = h / 6
     s.i_d = id0 + h6 * (k1d + 2 * (k2d + k3d) + k4d)
@@ -141,9 +181,15 @@ def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so th
         power1 = 1.5 * (vde * s.i_d + vqe * s.i_q)
         s.energy_copper += 0.75 * h * p.resistance * (id0 * id0 + iq0 * iq0 + s.i_d * s.i_d + s.i_q * s.i_q)
     s.energy_in += 0.5 * h * (power0 + power1)
-    s.energy_friction += 0.5 * h * (
-        (f1 + p.viscous_motor * w10) * w10 + (f1 + p.viscous_motor * w11) * w11
-        + (f2 + p.viscous_load * w20) * w20 + (f2 + p.viscous_load * w21) * w21
+    s.energy_friction += (
+        0.5
+        * h
+        * (
+            (f1 + p.viscous_motor * w10) * w10
+            + (f1 + p.viscous_motor * w11) * w11
+            + (f2 + p.viscous_load * w20) * w20
+            + (f2 + p.viscous_load * w21) * w21
+        )
     )
     s.energy_spring_loss += 0.5 * h * p.damping * ((w10 - w20) ** 2 + (w11 - w21) ** 2)
     _bus_tick(s, p, 0.5 * (power0 + power1))

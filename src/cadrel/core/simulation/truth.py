@@ -61,8 +61,15 @@ class RigTruth:
         """Return the rig of a parsed file. Raises `UnusableInput` for unknown or missing keys."""
         known = set(cls.__dataclass_fields__)
         unknown = sorted(set(data) - known)
-        needed = {"resistance", "inductance_d", "inductance_q", "flux_linkage", "pole_pairs", "inertia_motor",
-                  "inertia_load"}
+        needed = {
+            "resistance",
+            "inductance_d",
+            "inductance_q",
+            "flux_linkage",
+            "pole_pairs",
+            "inertia_motor",
+            "inertia_load",
+        }
         missing = sorted(needed - set(data))
         if unknown or missing:
             raise UnusableInput(
@@ -93,19 +100,40 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
     wrapped = np.mod(edges, 2 * math.pi)
     order = np.argsort(wrapped)
     plant = Plant(
-        resistance=truth.resistance, inductance_d=truth.inductance_d, inductance_q=truth.inductance_q,
-        flux_linkage=truth.flux_linkage, pole_pairs=float(truth.pole_pairs),
-        inertia_motor=truth.inertia_motor, inertia_load=truth.inertia_load, stiffness=truth.stiffness,
-        damping=truth.damping, coulomb_motor=truth.coulomb_motor, viscous_motor=truth.viscous_motor,
-        coulomb_load=truth.coulomb_load, viscous_load=truth.viscous_load, breakaway_ratio=truth.breakaway_ratio,
-        stribeck_speed=truth.stribeck_speed, torque_load=truth.torque_load,
-        stop_low=start + truth.stop_low, stop_high=start + truth.stop_high,
-        stop_stiffness=0.2 * truth.stiffness, stop_damping=0.2, supply_voltage=truth.supply_voltage,
-        supply_resistance=truth.supply_resistance, bus_capacitance=truth.bus_capacitance,
-        chopper_on=truth.chopper_on, chopper_off=truth.chopper_off, chopper_resistance=truth.brake_resistor,
-        dead_voltage=truth.dead_voltage, dead_current=truth.dead_current, current_noise=truth.current_noise,
-        current_lsb=truth.current_lsb, bus_noise=0.0, phase_sign=-1.0 if truth.phases_swapped else 1.0,
-        counts_per_rev=4.0 * truth.encoder_lines, encoder_sign=-1.0 if truth.encoder_inverted else 1.0,
+        resistance=truth.resistance,
+        inductance_d=truth.inductance_d,
+        inductance_q=truth.inductance_q,
+        flux_linkage=truth.flux_linkage,
+        pole_pairs=float(truth.pole_pairs),
+        inertia_motor=truth.inertia_motor,
+        inertia_load=truth.inertia_load,
+        stiffness=truth.stiffness,
+        damping=truth.damping,
+        coulomb_motor=truth.coulomb_motor,
+        viscous_motor=truth.viscous_motor,
+        coulomb_load=truth.coulomb_load,
+        viscous_load=truth.viscous_load,
+        breakaway_ratio=truth.breakaway_ratio,
+        stribeck_speed=truth.stribeck_speed,
+        torque_load=truth.torque_load,
+        stop_low=start + truth.stop_low,
+        stop_high=start + truth.stop_high,
+        stop_stiffness=0.2 * truth.stiffness,
+        stop_damping=0.2,
+        supply_voltage=truth.supply_voltage,
+        supply_resistance=truth.supply_resistance,
+        bus_capacitance=truth.bus_capacitance,
+        chopper_on=truth.chopper_on,
+        chopper_off=truth.chopper_off,
+        chopper_resistance=truth.brake_resistor,
+        dead_voltage=truth.dead_voltage,
+        dead_current=truth.dead_current,
+        current_noise=truth.current_noise,
+        current_lsb=truth.current_lsb,
+        bus_noise=0.0,
+        phase_sign=-1.0 if truth.phases_swapped else 1.0,
+        counts_per_rev=4.0 * truth.encoder_lines,
+        encoder_sign=-1.0 if truth.encoder_inverted else 1.0,
         index_angle=truth.index_angle,
     )
     return TrueRig(plant, wrapped[order], states[order], start)

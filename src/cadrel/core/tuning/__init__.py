@@ -1,8 +1,8 @@
 """Stated robustness -> the fastest loops that honour it, or a refusal that explains itself.
 
-    current.py    gains from R, L and the wanted bandwidth
-    velocity.py   PI, filters and notch on a measured plant
-    position.py   Kv around the closed velocity loop
+current.py    gains from R, L and the wanted bandwidth
+velocity.py   PI, filters and notch on a measured plant
+position.py   Kv around the closed velocity loop
 """
 
 from cadrel.core.tuning.current import tune_current

@@ -8,7 +8,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Gains, Margins, TwoMass, Winding, read_margins, spectral_radius, velocity_open, velocity_plant
+from cadrel.core.control import (
+    Gains,
+    Margins,
+    TwoMass,
+    Winding,
+    read_margins,
+    spectral_radius,
+    velocity_open,
+    velocity_plant,
+)
 from cadrel.core.control.filters import ComplexArray
 from cadrel.core.errors import CoreError
 from cadrel.core.response.estimate import FrequencyResponse
@@ -70,7 +79,12 @@ def _honours(m: Margins, asked: Robustness) -> bool:
 
 
 def tune_velocity(
-    load: TwoMass, winding: Winding, gains: Gains, asked: Robustness, *, measured: FrequencyResponse | None = None,
+    load: TwoMass,
+    winding: Winding,
+    gains: Gains,
+    asked: Robustness,
+    *,
+    measured: FrequencyResponse | None = None,
 ) -> VelocityTuning:
     """Return the velocity loop with the highest gain and integral that honours the margins asked for.
 
@@ -151,8 +165,10 @@ def limiting_factor(margins: Margins, load: TwoMass, asked: Robustness) -> str:
 
 
 def _asked_text(asked: Robustness) -> str:
-    return (f"{math.degrees(asked.phase_margin):.0f}° phase margin, {asked.gain_margin_db:.0f} dB gain margin and a "
-            f"sensitivity peak of {asked.sensitivity_peak:.1f}")
+    return (
+        f"{math.degrees(asked.phase_margin):.0f}° phase margin, {asked.gain_margin_db:.0f} dB gain margin and a "
+        f"sensitivity peak of {asked.sensitivity_peak:.1f}"
+    )
 
 
 def _resonance_text(load: TwoMass) -> str:

@@ -1,0 +1,26 @@
+"""What the stand-in keeps through power-off: one JSON file of permanent values per axis."""
+
+import json
+from pathlib import Path
+
+from cadrel.core.parameters import DRIVE_KEYS
+from cadrel.core.simulation import SimulatedDrive
+
+
+def load_permanent(drive: SimulatedDrive, folder: Path) -> None:
+    """Give a drive what it had stored; a missing or broken file leaves factory values."""
+    try:
+        held = json.loads((folder / f"{drive.name}.json").read_text())
+    except (OSError, ValueError):
+        return
+    drive.memory.permanent.update({k: float(v) for k, v in held.items() if k in DRIVE_KEYS})
+    drive.power_switch(False)
+    drive.power_switch(True)
+
+
+def save_permanent(drive: SimulatedDrive, folder: Path) -> None:
+    """Write a drive's permanent values, whole or not at all."""
+    folder.mkdir(parents=True, exist_ok=True)
+    scratch = folder / f"{drive.name}.json.new"
+    scratch.write_text(json.dumps(drive.memory.permanent, indent=1))
+    scratch.replace(folder / f"{drive.name}.json")

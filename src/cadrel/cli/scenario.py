@@ -1,0 +1,83 @@
+"""The demonstration's data: a made-up tile-glazing line. Loaded once; made by running the real procedures."""
+
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from cadrel.bench import DriveService
+from cadrel.bench.store import save_permanent
+from cadrel.cli.stack import ROOT
+from cadrel.core.axis import understand
+from cadrel.core.simulation import RigTruth, SimulatedDrive
+from cadrel.exchange import read_axis
+from cadrel.link import Drive as LinkedDrive
+from cadrel.link import LocalLink
+from cadrel.procedures import Session
+from cadrel.procedures.route import ORDER, consent_for, load_project_values
+
+
+def load_scenario(memory: Path, *, bench_port: int, logins: Sequence[tuple[str, str, str]]) -> None:
+    """Make users, the project and its axes, and commission the tile pusher; nothing if it is there already."""
+    from cadrel.web.projects.models import Project
+
+    if Project.objects.exists():
+        return
+    users = make_users(logins)
+    engineer = users["engineer"]
+    from cadrel.web.projects.actions import add_axis, save_entries
+    from cadrel.web.projects.models import Drive
+
+    project = Project.objects.create(name="Glazing line 2", machine="Tile glazing, Halde works", author=engineer)
+    for name, title in (("tile-pusher", "Tile pusher"), ("glaze-table", "Glaze table"), ("reject-gate", "Reject gate")):
+        drive = Drive.objects.create(
+            project=project, name=f"Cabinet A, {title.lower()}", host="127.0.0.1", port=bench_port
+        )
+        axis = add_axis(drive, name=title, remote=name, author=engineer)
+        _, values = read_axis((ROOT / "demo" / "axes" / f"{name}.json").read_bytes(), name=name)
+        save_entries(axis, values, author=engineer, cause="entered from the sheets")
+        if name == "tile-pusher":
+            commission_into_project(axis, memory, who=engineer)
+
+
+def make_users(logins: Sequence[tuple[str, str, str]]) -> dict[str, Any]:
+    """Make the roles and one user for each."""
+    from django.contrib.auth.models import Group, User
+
+    made = {}
+    for name, password, role in logins:
+        group, _ = Group.objects.get_or_create(name=role)
+        user = User.objects.create_user(name, password=password)
+        user.groups.add(group)
+        made[role] = user
+    return made
+
+
+def commission_into_project(axis: Any, memory: Path, *, who: Any) -> None:
+    """Run every procedure on a drive in this process and keep runs, findings and decisions as a user would."""
+    from cadrel.web.runs.actions import keep_outcome, take_proposal
+
+    rig = json.loads((ROOT / "demo" / "rigs" / f"{axis.remote}.json").read_text())["truth"]
+    simulated = SimulatedDrive(axis.remote, RigTruth.from_dict(rig), seed=5)
+    service = DriveService({axis.remote: simulated})
+    drive = LinkedDrive(LocalLink(service.answer, service.advance), axis.remote)
+    sent = load_project_values(drive, axis.values, owner=who.get_username())
+    for key, procedure in (*ORDER, ORDER[-1]):
+        before = drive.read()
+        session = Session(
+            drive=drive,
+            axis=understand(axis.values),
+            consent=consent_for(key, understand(axis.values), sent),
+            model=dict(axis.model),
+        )
+        outcome = procedure(session)
+        proposal = keep_outcome(
+            axis, key, outcome, before=before, after=drive.read(), who=who, notes="\n".join(session.notes)
+        )
+        if proposal is not None:
+            take_proposal(proposal, list(outcome.changes), who=who)
+    from cadrel.web.rig.actions import wanted_values
+
+    drive.write(wanted_values(axis))  # the project keeps values in printed units: the last digits may differ
+    drive.store()
+    save_permanent(simulated, memory)

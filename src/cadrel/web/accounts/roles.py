@@ -1,0 +1,31 @@
+"""Observer, engineer, administrator."""
+
+from collections.abc import Callable
+from functools import wraps
+from typing import Any
+
+from django.core.exceptions import PermissionDenied
+from django.http import HttpRequest, HttpResponse
+
+ROLES = ("observer", "engineer", "administrator")
+
+
+def is_engineer(user: Any) -> bool:
+    """Whether the user may change and move things."""
+    if not user.is_authenticated:
+        return False
+    if not hasattr(user, "_cadrel_groups"):
+        user._cadrel_groups = set(user.groups.values_list("name", flat=True))
+    return bool(user._cadrel_groups & {"engineer", "administrator"})
+
+
+def engineer_required(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
+    """Refuse everyone else with a page that says so."""
+
+    @wraps(view)
+    def guarded(request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponse:
+        if not is_engineer(request.user):
+            raise PermissionDenied
+        return view(request, *args, **kwargs)
+
+    return guarded

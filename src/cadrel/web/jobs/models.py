@@ -1,0 +1,72 @@
+"""A procedure on its way through the worker."""
+
+from datetime import timedelta
+from typing import Any
+
+from django.conf import settings
+from django.db import models
+from django.utils import timezone
+
+SILENT = timedelta(seconds=6)  # a worker not heard for so long is gone
+NEVER_STARTED = timedelta(seconds=20)
+
+
+class JobQuerySet(models.QuerySet["Job"]):
+    """Questions about jobs."""
+
+    def active(self) -> "JobQuerySet":
+        """Waiting or running."""
+        return self.filter(state__in=("queued", "running"))
+
+    def close_lost(self) -> int:
+        """End as "interrupted" what a dead worker left behind; nothing runs for ever."""
+        now = timezone.now()
+        text = {
+            "happened": "The worker ended during the run.",
+            "means": "The drive stopped the axis by itself; the run does not count.",
+            "remedy": "Start it again.",
+        }
+        lost = self.filter(state="running", heartbeat__lt=now - SILENT) | self.filter(
+            state="queued", created__lt=now - NEVER_STARTED
+        )
+        return lost.update(state="interrupted", ended=now, **text)
+
+
+class Job(models.Model):
+    """One start of a procedure. `state`: queued, running, done, refused, interrupted, aborted."""
+
+    axis = models.ForeignKey("projects.Axis", models.CASCADE, related_name="jobs")
+    procedure = models.CharField(max_length=20)
+    state = models.CharField(max_length=12, default="queued")
+    phase = models.CharField(max_length=120, blank=True)
+    share = models.FloatField(default=0.0)
+    consent: Any = models.JSONField(default=dict)
+    abort = models.BooleanField(default=False)
+    happened = models.TextField(blank=True)
+    means = models.TextField(blank=True)
+    remedy = models.TextField(blank=True)
+    notes = models.TextField(blank=True)
+    summary = models.CharField(max_length=200, blank=True)
+    who = models.ForeignKey(settings.AUTH_USER_MODEL, models.PROTECT, related_name="+")
+    created = models.DateTimeField(auto_now_add=True)
+    started = models.DateTimeField(null=True)
+    ended = models.DateTimeField(null=True)
+    heartbeat = models.DateTimeField(null=True)
+
+    objects = JobQuerySet.as_manager()
+
+    class Meta:
+        ordering = ["-pk"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["axis"], condition=models.Q(state__in=("queued", "running")), name="one_job_at_a_time"
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.procedure}: {self.state}"
+
+    @property
+    def is_active(self) -> bool:
+        """Waiting or running."""
+        return self.state in ("queued", "running")

@@ -1,0 +1,93 @@
+"""What changes projects and values. One transaction each; no request here."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from django.contrib.auth.models import AbstractBaseUser
+from django.db import transaction
+from django.db.models import Max
+
+from cadrel.core.parameters import REGISTRY, Entry, invalidated_by, steps_after
+from cadrel.web.projects.models import Axis, Drive, Project, ValueSet
+from cadrel.web.runs.models import Event, Finding
+
+
+@transaction.atomic
+def create_project(
+    *, name: str, machine: str, drive: str, host: str, port: int, axis: str, remote: str, author: Any
+) -> Axis:
+    """Make a project with its first drive and axis."""
+    project = Project.objects.create(name=name, machine=machine, author=author)
+    made = Drive.objects.create(project=project, name=drive, host=host, port=port)
+    return add_axis(made, name=axis, remote=remote, author=author)
+
+
+@transaction.atomic
+def add_axis(drive: Drive, *, name: str, remote: str, author: Any) -> Axis:
+    """Add an axis with an empty value set."""
+    axis = Axis.objects.create(drive=drive, name=name, remote=remote)
+    ValueSet.objects.create(axis=axis, number=1, entries={}, cause="axis created", author=author)
+    Event.objects.create(axis=axis, who=author, kind="created", text=f"Axis {name} created.")
+    return axis
+
+
+@transaction.atomic
+def save_entries(
+    axis: Axis,
+    changes: Mapping[str, Entry | None],
+    *,
+    author: AbstractBaseUser,
+    cause: str,
+    proven_step: str | None = None,
+) -> ValueSet | None:
+    """Make a new value set with the changes, and mark as stale what rested on the old ones.
+
+    Parameters
+    ----------
+    changes
+        Entry by key; None removes one.
+    proven_step
+        The step whose measurement brought the changes: its own proof and those before it stay, later ones fall.
+
+    Returns
+    -------
+    ValueSet or None
+        None if nothing changed.
+    """
+    Axis.objects.select_for_update().get(pk=axis.pk)
+    parent = axis.latest_set()
+    before: dict[str, Entry] = dict(parent.entries) if parent else {}
+    after = {k: v for k, v in {**before, **changes}.items() if v is not None}
+    changed = [k for k in REGISTRY if _meaning(before.get(k)) != _meaning(after.get(k))]
+    if before == after:
+        return None
+    number = (axis.value_sets.aggregate(n=Max("number"))["n"] or 0) + 1
+    made = ValueSet.objects.create(axis=axis, number=number, entries=after, cause=cause, author=author, parent=parent)
+    if changed:
+        _mark_stale(axis, changed, proven_step)
+        Event.objects.create(
+            axis=axis,
+            who=author,
+            kind="values",
+            text=f"{cause}: "
+            + ", ".join(REGISTRY[k].label for k in changed[:6])
+            + (" ..." if len(changed) > 6 else ""),
+        )
+    return made
+
+
+def _meaning(entry: Entry | None) -> tuple[Any, Any, Any] | None:
+    return None if entry is None else (entry.get("value"), entry.get("unit"), entry.get("convention"))
+
+
+def _mark_stale(axis: Axis, changed: list[str], proven_step: str | None) -> None:
+    labels: dict[str, str] = {}
+    for key in changed:
+        step = REGISTRY[key].step
+        fallen = steps_after(proven_step) if proven_step else invalidated_by(step)
+        for one in fallen:
+            labels.setdefault(one, REGISTRY[key].label)
+    for step, label in labels.items():
+        Finding.objects.filter(axis=axis, step=step).exclude(state="stale").update(
+            state="stale", stale_because=f"{label} changed"
+        )

@@ -1,0 +1,94 @@
+"""Project -> Drive -> Axis, and the numbered value sets of an axis."""
+
+from typing import Any
+
+from django.conf import settings
+from django.db import models
+
+from cadrel.core.parameters import Entry
+
+
+class Project(models.Model):
+    """A machine, for someone."""
+
+    name = models.CharField(max_length=120)
+    machine = models.CharField(max_length=200, blank=True)
+    notes = models.TextField(blank=True)
+    created = models.DateTimeField(auto_now_add=True)
+    author = models.ForeignKey(settings.AUTH_USER_MODEL, models.PROTECT, related_name="+")
+
+    class Meta:
+        ordering = ["name"]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Drive(models.Model):
+    """A drive and where it is reached."""
+
+    project = models.ForeignKey(Project, models.CASCADE, related_name="drives")
+    name = models.CharField(max_length=120)
+    host = models.CharField(max_length=100, default="127.0.0.1")
+    port = models.PositiveIntegerField()
+
+    class Meta:
+        ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Axis(models.Model):
+    """One axis: what moves, under which name the drive knows it, and who leads it from here."""
+
+    drive = models.ForeignKey(Drive, models.CASCADE, related_name="axes")
+    name = models.CharField(max_length=120)
+    remote = models.CharField(max_length=60, help_text="name of the axis in the drive")
+    connected = models.BooleanField(default=False)
+    lease = models.CharField(max_length=64, blank=True)
+    leader = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, blank=True, related_name="+")
+    model: Any = models.JSONField(default=dict, blank=True)  # identified load and measured plant, for predictions
+    rating_peak = models.FloatField(null=True, blank=True, help_text="drive's peak current [A peak]")
+
+    class Meta:
+        ordering = ["pk"]
+        verbose_name_plural = "axes"
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def values(self) -> dict[str, Entry]:
+        """Entries in force in the project."""
+        latest = self.latest_set()
+        return dict(latest.entries) if latest else {}
+
+    def latest_set(self) -> "ValueSet | None":
+        """The newest value set."""
+        return self.value_sets.order_by("-number").first()
+
+
+class ValueSet(models.Model):
+    """An immutable, numbered snapshot of an axis's entries."""
+
+    axis = models.ForeignKey(Axis, models.CASCADE, related_name="value_sets")
+    number = models.PositiveIntegerField()
+    entries: Any = models.JSONField()
+    cause = models.CharField(max_length=200)
+    author = models.ForeignKey(settings.AUTH_USER_MODEL, models.PROTECT, related_name="+")
+    parent = models.ForeignKey("self", models.SET_NULL, null=True, blank=True)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-number"]
+        constraints = [models.UniqueConstraint(fields=["axis", "number"], name="one_number_per_axis")]
+
+    def __str__(self) -> str:
+        return f"{self.axis} values {self.number}"
+
+    def save(self, *args: Any, **kwargs: Any) -> None:
+        """Only once: a set that runs refer to does not change."""
+        if self.pk is not None:
+            raise ValueError("a value set is immutable; make a new one")
+        super().save(*args, **kwargs)

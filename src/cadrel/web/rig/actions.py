@@ -1,0 +1,245 @@
+"""What the rig strip and the Drive step do. Each checks who may, acts, writes the event log."""
+
+import contextlib
+import math
+from typing import Any
+
+from django.db import transaction
+
+from cadrel.core.axis import drive_values, entry_from_drive, missing_entries, understand
+from cadrel.core.errors import CadrelError
+from cadrel.core.parameters import DRIVE_KEYS, REGISTRY
+from cadrel.link import Drive, LinkError
+from cadrel.web.jobs.models import Job
+from cadrel.web.projects.actions import save_entries
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig.errors import NoControl, NotConnected, NotReady
+from cadrel.web.rig.links import drive_of
+from cadrel.web.runs.models import Event
+
+PROTOCOL = 1
+JOG_GUARD = 1.15  # of the velocity limit
+
+
+def _log(axis: Axis, who: Any, kind: str, text: str) -> None:
+    Event.objects.create(axis=axis, who=who, kind=kind, text=text)
+
+
+def connect(axis: Axis, *, who: Any) -> dict[str, Any]:
+    """Connect and check the protocol. Raises `LinkError`, `NotReady`."""
+    identity = drive_of(axis).identity()
+    if identity.get("protocol") != PROTOCOL:
+        raise NotReady(
+            what=f"The drive speaks protocol {identity.get('protocol')}, this application {PROTOCOL}.",
+            remedy="Update the older of the two.",
+        )
+    axis.connected = True
+    axis.rating_peak = float(identity["current_peak"])
+    axis.save(update_fields=["connected", "rating_peak"])
+    _log(axis, who, "connected", f"Connected to {identity['name']}, firmware {identity['firmware']}.")
+    return identity
+
+
+def disconnect(axis: Axis, *, who: Any) -> None:
+    """Give control back and forget the connection."""
+    if axis.lease and axis.leader == who:
+        with contextlib.suppress(LinkError):
+            drive_of(axis).give_control()
+    Axis.objects.filter(pk=axis.pk).update(connected=False, lease="", leader=None)
+    _log(axis, who, "disconnected", "Disconnected.")
+
+
+def take_control(axis: Axis, *, who: Any, force: bool = False) -> None:
+    """Take the lease. Raises `NotConnected`, `LinkError` (another has it)."""
+    if not axis.connected:
+        raise NotConnected()
+    lease = drive_of(axis).take_control(f"{who.get_username()} (Cadrel)", force=force)
+    Axis.objects.filter(pk=axis.pk).update(lease=lease, leader=who)
+    _log(axis, who, "control", "Took control.")
+
+
+def give_control(axis: Axis, *, who: Any) -> None:
+    """Give the lease back; the drive stops the axis first."""
+    leading(axis, who).give_control()
+    Axis.objects.filter(pk=axis.pk).update(lease="", leader=None)
+    _log(axis, who, "control", "Gave control back.")
+
+
+def leading(axis: Axis, who: Any, purpose: str = "command") -> Drive:
+    """Return the drive, for one who has control. Raises `NotConnected`, `NoControl`."""
+    if not axis.connected:
+        raise NotConnected()
+    if not axis.lease or axis.leader_id != who.pk:
+        raise NoControl()
+    return drive_of(axis, purpose)
+
+
+def stop_all(*, who: Any) -> list[str]:
+    """Stop every connected axis and abort its run; needs no control. Returns what could not be told."""
+    unreached = []
+    for axis in Axis.objects.filter(connected=True).select_related("drive"):
+        Job.objects.filter(axis=axis).active().update(abort=True)
+        try:
+            drive_of(axis, "stop").stop("STOP in Cadrel")
+        except LinkError as error:
+            unreached.append(f"{axis.name}: {error.parts[0]}")
+        else:
+            _log(axis, who, "stop", "STOP.")
+    return unreached
+
+
+def wanted_values(axis: Axis) -> dict[str, float]:
+    """Return what the drive should hold. Raises `CoreError` while entries are missing."""
+    return drive_values(axis.values, drive_current_peak=axis.rating_peak)
+
+
+def differences(wanted: dict[str, float], held: dict[str, float]) -> list[str]:
+    """Return the keys whose values differ by more than rounding."""
+    return [k for k in DRIVE_KEYS if not math.isclose(wanted[k], held.get(k, math.nan), rel_tol=1e-9, abs_tol=1e-15)]
+
+
+def send_values(axis: Axis, *, who: Any, keys: list[str] | None = None) -> list[str]:
+    """Write the project's values into the drive's working memory; returns the labels that changed."""
+    drive = leading(axis, who)
+    wanted = wanted_values(axis)
+    changed = drive.write({k: wanted[k] for k in keys or DRIVE_KEYS})
+    if changed:
+        _log(axis, who, "sent", f"{len(changed)} values sent: {', '.join(REGISTRY[k].label for k in changed[:5])}.")
+    return [REGISTRY[k].label for k in changed]
+
+
+def fetch_values(axis: Axis, *, who: Any, keys: list[str]) -> int:
+    """Take values of the drive into the project; returns how many."""
+    if not axis.connected:
+        raise NotConnected()
+    held = drive_of(axis).read()
+    model = understand(axis.values)
+    entries = {k: entry_from_drive(k, held[k], axis=model, source="typed") for k in keys if k in DRIVE_KEYS}
+    save_entries(axis, entries, author=who, cause="fetched from the drive")
+    return len(entries)
+
+
+def store(axis: Axis, *, who: Any) -> None:
+    """Working to permanent memory."""
+    leading(axis, who).store()
+    _log(axis, who, "stored", "Stored permanently in the drive.")
+
+
+def restart(axis: Axis, *, who: Any) -> None:
+    """Restart the drive's firmware and take control again."""
+    leading(axis, who).restart()
+    _log(axis, who, "restart", "Drive restarted.")
+    take_control(axis, who=who)
+
+
+def reset_fault(axis: Axis, *, who: Any) -> None:
+    """Reset a fault."""
+    leading(axis, who).reset_fault()
+    _log(axis, who, "fault", "Fault reset.")
+
+
+def enable_jog(axis: Axis, *, who: Any) -> None:
+    """Enable in position mode within the travel limits, for jogging. Raises `NotReady` during a run."""
+    if axis.jobs.active().exists():
+        raise NotReady(what="A run is in progress.", remedy="Wait for its end, or press STOP.")
+    drive = leading(axis, who)
+    held = drive.read()
+    drive.enable(
+        "position",
+        guard_low=held["limit.travel_min"],
+        guard_high=held["limit.travel_max"],
+        guard_speed=JOG_GUARD * held["limit.velocity"],
+    )
+    _log(axis, who, "enabled", "Enabled for jogging.")
+
+
+def disable(axis: Axis, *, who: Any) -> None:
+    """Open the power stage."""
+    leading(axis, who).disable()
+    _log(axis, who, "disabled", "Disabled.")
+
+
+def jog(axis: Axis, *, who: Any, share: float) -> None:
+    """Renew a jog at a share of the velocity limit, -1...1; 0 stops it."""
+    drive = leading(axis, who, "jog")
+    if share == 0:
+        drive.jog(0.0)
+        return
+    limit = wanted_values(axis)["limit.velocity"]
+    drive.jog(max(-1.0, min(1.0, share)) * limit)
+
+
+def set_position(axis: Axis, *, who: Any, user_value: float) -> None:
+    """Home "here": the present position becomes `user_value`, in the axis's unit."""
+    scale = understand(axis.values).mechanism.unit_per_rad
+    leading(axis, who).set_position(user_value / scale)
+    _log(axis, who, "home", f"Position set to {user_value:g}.")
+
+
+def power_switch(axis: Axis, *, who: Any, on: bool) -> None:
+    """The stand-in's mains switch."""
+    if not axis.connected:
+        raise NotConnected()
+    drive_of(axis).power_switch(on)
+    if not on:
+        Axis.objects.filter(pk=axis.pk).update(lease="", leader=None)
+    _log(axis, who, "power", f"Supply switched {'on' if on else 'off'}.")
+
+
+def set_switch(axis: Axis, *, who: Any, name: str, closed: bool) -> None:
+    """The stand-in's safety and enable inputs."""
+    if not axis.connected:
+        raise NotConnected()
+    drive_of(axis).set_switch(name, closed)
+    _log(axis, who, "switch", f"{name.replace('_', ' ')} {'closed' if closed else 'opened'}.")
+
+
+@transaction.atomic
+def queue_job(axis: Axis, procedure: str, *, who: Any, consented: bool) -> Job:
+    """Make the job of a procedure after checking everything that can be checked before. Raises `WebRefused`."""
+    from cadrel.procedures.route import consent_for
+
+    Job.objects.close_lost()
+    Axis.objects.select_for_update().get(pk=axis.pk)
+    if not consented:
+        raise NotReady(what="Motion was not consented to.", remedy="Read what will move, then tick the consent.")
+    if axis.jobs.active().exists():
+        raise NotReady(what="A run is in progress already.", remedy="Wait for its end, or press STOP.")
+    drive = leading(axis, who)
+    missing = missing_entries(axis.values)
+    if missing:
+        raise NotReady(what=f"Still missing: {', '.join(missing[:6])}.", remedy="Enter it in the steps above.")
+    wanted = wanted_values(axis)
+    differing = differences(wanted, drive.read())
+    if differing:
+        raise NotReady(
+            what=f"{len(differing)} values in the drive differ from the project's.",
+            remedy="Send or fetch them in the Drive step first.",
+        )
+    status = drive.status()
+    if status["mode"] != "off":
+        drive.disable()
+    hard = [b for b in status["blockers"] if not (procedure == "commutation" and b["step"] == "commutation")]
+    if hard:
+        raise NotReady(what=" ".join(b["text"] for b in hard), remedy=" ".join(b["remedy"] for b in hard))
+    consent = consent_for(procedure, understand(axis.values), wanted)
+    job = Job.objects.create(
+        axis=axis, procedure=procedure, who=who, consent={"travel": consent.travel, "speed": consent.speed}
+    )
+    _log(axis, who, "consent", f"Consented to {procedure}.")
+    return job
+
+
+def try_status(
+    axis: Axis, *, renew_for: Any, purpose: str = "live"
+) -> tuple[dict[str, Any] | None, CadrelError | None]:
+    """Return the status, or why there is none; renews the lease only for the page of the one who leads."""
+    if not axis.connected:
+        return None, None
+    drive = drive_of(axis, purpose)
+    if renew_for is None or axis.leader_id != renew_for:
+        drive.lease = ""
+    try:
+        return drive.status(), None
+    except LinkError as error:
+        return None, error

@@ -1,0 +1,172 @@
+"""Control, values, power, jog, STOP; each view parses, calls one action, answers."""
+
+import asyncio
+import json
+from collections.abc import AsyncIterator, Callable
+from functools import wraps
+from typing import Any
+
+from asgiref.sync import sync_to_async
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.shortcuts import get_object_or_404, redirect
+from django.views.decorators.http import require_POST
+
+from cadrel.core.errors import CadrelError
+from cadrel.link import LinkDown
+from cadrel.web.accounts.roles import engineer_required
+from cadrel.web.jobs.models import Job
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig import actions
+from cadrel.web.rig.errors import NoControl, WebRefused
+from cadrel.web.rig.strip import strip_of
+
+LIVE_PERIOD = 0.12  # [s] between status lines; the lease lives 0.5 s
+Action = Callable[..., Any]
+
+
+def axis_of(axis_id: int) -> Axis:
+    """The axis with its drive and leader, or 404."""
+    return get_object_or_404(Axis.objects.select_related("drive__project", "leader"), pk=axis_id)
+
+
+def say_problem(request: HttpRequest, error: CadrelError) -> None:
+    """Keep an error's three parts for the next page."""
+    messages.error(request, json.dumps(error.parts))
+
+
+def _command(action: Action) -> Callable[[HttpRequest, int], HttpResponse]:
+    """A POST that calls one action on an axis and returns to where it came from."""
+
+    @require_POST
+    @engineer_required
+    @wraps(action)
+    def view(request: HttpRequest, axis_id: int) -> HttpResponse:
+        axis = axis_of(axis_id)
+        try:
+            text = action(request, axis)
+        except CadrelError as error:
+            say_problem(request, error)
+        else:
+            if text:
+                messages.success(request, text)
+        return redirect(request.POST.get("next") or f"/axis/{axis_id}/drive/")
+
+    return view
+
+
+def _connect(request: HttpRequest, axis: Axis) -> str:
+    identity = actions.connect(axis, who=request.user)
+    return f"Connected to {identity['name']}."
+
+
+def _send(request: HttpRequest, axis: Axis) -> str:
+    changed = actions.send_values(axis, who=request.user, keys=request.POST.getlist("key") or None)
+    return f"{len(changed)} values sent; not yet stored." if changed else "The drive held them already."
+
+
+def _fetch(request: HttpRequest, axis: Axis) -> str:
+    return f"{actions.fetch_values(axis, who=request.user, keys=request.POST.getlist('key'))} values taken."
+
+
+def _store(request: HttpRequest, axis: Axis) -> str:
+    actions.store(axis, who=request.user)
+    return "Stored: these values survive power-off."
+
+
+def _switch(request: HttpRequest, axis: Axis) -> None:
+    actions.set_switch(axis, who=request.user, name=request.POST["name"], closed=request.POST["closed"] == "1")
+
+
+def _position(request: HttpRequest, axis: Axis) -> str:
+    try:
+        value = float(request.POST.get("value", "0"))
+    except ValueError:
+        return "That is not a number; the position was not set."
+    actions.set_position(axis, who=request.user, user_value=value)
+    return f"Here is {value:g} now."
+
+
+connect = _command(_connect)
+disconnect = _command(lambda r, a: actions.disconnect(a, who=r.user))
+take = _command(lambda r, a: actions.take_control(a, who=r.user, force=r.POST.get("force") == "1"))
+give = _command(lambda r, a: actions.give_control(a, who=r.user))
+send = _command(_send)
+fetch = _command(_fetch)
+store = _command(_store)
+restart = _command(lambda r, a: actions.restart(a, who=r.user))
+reset = _command(lambda r, a: actions.reset_fault(a, who=r.user))
+power = _command(lambda r, a: actions.power_switch(a, who=r.user, on=r.POST["on"] == "1"))
+switch = _command(_switch)
+enable_jog = _command(lambda r, a: actions.enable_jog(a, who=r.user))
+disable = _command(lambda r, a: actions.disable(a, who=r.user))
+set_position = _command(_position)
+
+
+@require_POST
+def stop(request: HttpRequest) -> JsonResponse:
+    """STOP: every connected axis, for everyone who is logged in."""
+    return JsonResponse({"unreached": actions.stop_all(who=request.user)})
+
+
+@require_POST
+@engineer_required
+def jog(request: HttpRequest, axis_id: int) -> HttpResponse:
+    """One heartbeat of a held jog button."""
+    try:
+        actions.jog(axis_of(axis_id), who=request.user, share=float(request.POST.get("share", "0")))
+    except NoControl as error:
+        return JsonResponse({"text": error.text}, status=423)
+    except LinkDown as error:
+        return JsonResponse({"text": error.text}, status=503)
+    except CadrelError as error:
+        return JsonResponse({"text": error.text}, status=409)
+    except ValueError:
+        return JsonResponse({"text": "The speed is not a number."}, status=422)
+    return HttpResponse(status=204)
+
+
+async def live(request: HttpRequest, axis_id: int) -> StreamingHttpResponse:
+    """The strip as server-sent events. Leaving the page ends the stream, and with it the lease's renewal."""
+    user = await request.auser()
+
+    def look() -> str:
+        axis = Axis.objects.select_related("drive", "leader").get(pk=axis_id)
+        return json.dumps(strip_of(axis, user_id=user.pk, purpose="live"))
+
+    async def lines() -> AsyncIterator[str]:
+        while True:
+            try:
+                yield f"data: {await sync_to_async(look, thread_sensitive=False)()}\n\n"
+            except Axis.DoesNotExist:
+                return
+            await asyncio.sleep(LIVE_PERIOD)
+
+    response = StreamingHttpResponse(lines(), content_type="text/event-stream")
+    response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+@require_POST
+@engineer_required
+def start(request: HttpRequest, axis_id: int, procedure: str) -> HttpResponse:
+    """Queue a procedure after consent."""
+    from cadrel.web.jobs.tasks import run_procedure
+
+    axis = axis_of(axis_id)
+    try:
+        job = actions.queue_job(axis, procedure, who=request.user, consented=request.POST.get("consent") == "1")
+        run_procedure.defer(job_id=job.pk)
+    except (WebRefused, CadrelError) as error:
+        say_problem(request, error)
+    step = procedure
+    return redirect("step", axis_id=axis_id, step=step)
+
+
+@require_POST
+@engineer_required
+def abort(request: HttpRequest, axis_id: int) -> HttpResponse:
+    """Abort the run in progress."""
+    axis = axis_of(axis_id)
+    Job.objects.filter(axis=axis).active().update(abort=True)
+    return redirect(request.POST.get("next") or f"/axis/{axis_id}/commutation/")

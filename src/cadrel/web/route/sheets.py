@@ -1,0 +1,233 @@
+"""What each step's sheet shows."""
+
+import math
+from typing import Any
+
+from cadrel.core.axis import missing_entries
+from cadrel.core.errors import CadrelError
+from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, STEPS
+from cadrel.core.quantities import from_si, units_of
+from cadrel.link import LinkError
+from cadrel.procedures import plan_commutation
+from cadrel.procedures.route import consent_for
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig.actions import differences, wanted_values
+from cadrel.web.rig.links import drive_of
+from cadrel.web.rig.strip import model_or_none
+from cadrel.web.route.entries import form_of, shown_value
+from cadrel.web.route.predict import SLIDERS, asked_rows, predict
+from cadrel.web.route.understood import understood_of
+from cadrel.web.runs.plots import plots_of
+
+ENTRY_STEPS = ("motor", "feedback", "mechanics", "power", "limits")
+PROCEDURE_STEPS = ("commutation", "current", "load", "velocity", "position", "acceptance")
+INTRO = {
+    "motor": "As the sheet prints it, with unit and convention.",
+    "feedback": "The encoder on the motor, and its Hall signals.",
+    "mechanics": "What the motor drives, and the unit you think in.",
+    "power": "What feeds the bus, and where braking energy goes.",
+    "limits": "What nothing may exceed, and what the axis must reach.",
+    "drive": "Connect, compare, send, store.",
+    "commutation": "Direction, pole pairs, Hall sequence and electrical offset.",
+    "current": "R and L measured, then gains, a step and a frequency response.",
+    "load": "First jog, then flux, inertia and friction within the travel.",
+    "velocity": "Plant measured in motion, gains within the margins asked for.",
+    "position": "Position gain and feedforward around the velocity loop.",
+    "acceptance": "The real move, many times, against the goal.",
+    "handover": "What is proven, what is stored, what happened.",
+}
+
+
+def route_of(axis: Axis, current: str) -> list[dict[str, Any]]:
+    """Return the steps with state and one line of result."""
+    findings: dict[str, Any] = {}
+    for f in axis.findings.all():
+        findings.setdefault(f.step, []).append(f)
+    values = axis.values
+    rows = []
+    for step in STEPS:
+        state, line = _step_state(axis, step.key, values, findings.get(step.key, []))
+        rows.append({"key": step.key, "title": step.title, "state": state, "line": line, "now": step.key == current})
+    return rows
+
+
+def _step_state(axis: Axis, key: str, values: dict[str, Any], found: list[Any]) -> tuple[str, str]:
+    if key in ENTRY_STEPS:
+        missing = missing_entries(values, key)
+        if missing:
+            return "open", f"{len(missing)} to enter"
+        facts = understood_of(key, values)
+        if facts["problem"]:
+            return "open", "to be completed"
+        bad = [c for c in facts["checks"] if (c["state"] if isinstance(c, dict) else c.state) != "agrees"]
+        return ("estimated", f"{len(bad)} to look at") if bad else ("measured", "checks agree")
+    if key == "drive":
+        return ("measured", "connected") if axis.connected else ("open", "not connected")
+    if key == "handover":
+        return "open", ""
+    stale = [f for f in found if f.state == "stale"]
+    if stale:
+        return "stale", stale[0].stale_because
+    if found:
+        worst = "proven" if any(f.state == "proven" for f in found) else "measured"
+        return worst, found[0].summary
+    return "open", "not done"
+
+
+def sheet_of(axis: Axis, step: str, strip: dict[str, Any], user: Any) -> dict[str, Any]:
+    """Return the context of a step's sheet."""
+    model = model_or_none(axis)
+    context: dict[str, Any] = {"intro": INTRO[step], "kind": "entries" if step in ENTRY_STEPS else step}
+    if step in ENTRY_STEPS:
+        values = axis.values
+        linear = str(values.get("mechanics.kind", {}).get("value", "rotary")) != "rotary"
+        context |= {"fields": form_of(step, values, {}, linear=linear), "facts": understood_of(step, values)}
+    elif step == "drive":
+        context |= _drive_context(axis)
+    elif step == "handover":
+        context |= {
+            "findings": axis.findings.select_related("run"),
+            "events": axis.events.select_related("who")[:40],
+            "sets": axis.value_sets.select_related("author")[:8],
+        }
+    else:
+        context |= _procedure_context(axis, step, model)
+    return context
+
+
+def _drive_context(axis: Axis) -> dict[str, Any]:
+    context: dict[str, Any] = {"rows": [], "differing": 0, "problem": None, "identity": None}
+    model = model_or_none(axis)
+    try:
+        wanted = wanted_values(axis)
+    except CadrelError as error:
+        context["problem"] = error.parts[0]
+        wanted = {}
+    if not axis.connected:
+        return context
+    try:
+        drive = drive_of(axis, "page")
+        context["identity"] = drive.identity()
+        held, permanent = drive.read(), drive.read("permanent")
+    except LinkError as error:
+        context["problem"] = error.text
+        return context
+    differing = set(differences(wanted, held)) if wanted else set()
+    unstored = set(differences(held, permanent))
+    context["rows"] = [
+        {
+            "key": k,
+            "label": REGISTRY[k].label,
+            "symbol": REGISTRY[k].symbol,
+            "project": shown_value(k, wanted[k], model) if wanted else "–",
+            "drive": shown_value(k, held[k], model),
+            "permanent": shown_value(k, permanent[k], model),
+            "differs": k in differing,
+            "unstored": k in unstored,
+            "restart": REGISTRY[k].restart,
+        }
+        for k in DRIVE_KEYS
+    ]
+    context["differing"], context["unstored"] = len(differing), len(unstored)
+    return context
+
+
+def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
+    context: dict[str, Any] = {"problem": None, "plan": "", "sliders": [], "prediction": None}
+    proposal = axis.proposals.filter(step=step, state="open").first()
+    if proposal:
+        context["proposal"] = proposal
+        context["changes"] = [
+            {
+                "key": c["key"],
+                "label": REGISTRY[c["key"]].label,
+                "symbol": REGISTRY[c["key"]].symbol,
+                "before": "–" if c["before"] is None else shown_value(c["key"], c["before"], model),
+                "after": shown_value(c["key"], c["after"], model),
+                "same": c["before"] == c["after"],
+            }
+            for c in proposal.changes
+        ]
+    runs = list(axis.runs.filter(step=step).order_by("-number")[:8])
+    pinned = list(axis.runs.filter(pinned=True).order_by("-number")[:3])
+    context |= {
+        "findings": axis.findings.filter(step=step),
+        "job": axis.jobs.filter(procedure=step).first(),
+        "plots": plots_of(axis, step, runs, pinned),
+    }
+    if model is None:
+        context["problem"] = "Motor, feedback, mechanics, power and limits must be complete first."
+        return context
+    wanted = wanted_values(axis)
+    context["plan"] = _plan_text(axis, step, model, wanted)
+    if step in SLIDERS:
+        context["sliders"] = [slider_of(k, wanted[k]) for k in SLIDERS[step]]
+        prediction = predict(axis, step, {})
+        context["prediction"] = prediction
+        context["asked"] = asked_rows(step, _asked(model), prediction)
+    if step == "acceptance" and runs:
+        context["verdict"] = _verdict(runs[0], model)
+    return context
+
+
+def _asked(model: Any) -> dict[str, float]:
+    r = model.robustness
+    return {"phase_margin": r.phase_margin, "gain_margin_db": r.gain_margin_db, "sensitivity_peak": r.sensitivity_peak}
+
+
+def slider_of(key: str, value: float) -> dict[str, Any]:
+    """Return a slider around a value: a decade to each side, logarithmic, where zero is no value."""
+    p = REGISTRY[key]
+    unit = p.unit or units_of(p.quantity)[0]
+    shown = from_si(value, quantity=p.quantity, unit=unit)
+    if p.minimum > 0:
+        low, high = max(value / 8, p.minimum), min(value * 8, p.maximum)
+        low, high = from_si(low, quantity=p.quantity, unit=unit), from_si(high, quantity=p.quantity, unit=unit)
+        scale = "log"
+    else:
+        low, high = (from_si(b, quantity=p.quantity, unit=unit) for b in (p.minimum, p.maximum))
+        scale = "linear"
+    return {"parameter": p, "value": f"{shown:.5g}", "unit": unit, "low": low, "high": high, "scale": scale}
+
+
+def _plan_text(axis: Axis, step: str, model: Any, wanted: dict[str, float]) -> str:
+    consent = consent_for(step, model, wanted)
+    per, unit = model.mechanism.unit_per_rad, model.mechanism.unit
+    if step == "commutation":
+        return plan_commutation(model).text
+    if step == "current":
+        return "The motor turns by up to half an electrical turn to align, then stands under current, about 10 s."
+    amps = min(wanted["limit.current"], model.motor.current_peak) / math.sqrt(2)
+    seconds = {"load": 12, "velocity": 35, "position": 6}.get(
+        step, round(2 * model.goal.repeats * (model.goal.move_time + model.goal.dwell))
+    )
+    what = (
+        f"It moves {model.goal.distance * per:.4g} {unit} to one side and back, {model.goal.repeats} times"
+        if step == "acceptance"
+        else f"It moves within {consent.travel * per:.4g} {unit} to either side"
+    )
+    return f"{what}, at up to {consent.speed * per:.4g} {unit}/s and {amps:.3g} A rms, about {seconds} s."
+
+
+def _verdict(run: Any, model: Any) -> dict[str, Any]:
+    per, unit = model.mechanism.unit_per_rad, model.mechanism.unit
+    rows = []
+    for c in run.metrics.get("criteria", []):
+        scale, shown = (1e3, "ms") if c["unit"] == "s" else (per, unit)
+        rows.append(
+            {
+                "what": c["what"],
+                "passed": c["passed"],
+                "value": "never" if c["value"] is None else f"{c['value'] * scale:.4g} {shown}",
+                "limit": f"{c['limit'] * scale:.4g} {shown}",
+            }
+        )
+    return {
+        "accepted": run.metrics.get("accepted"),
+        "rows": rows,
+        "run": run,
+        "current_peak": run.metrics["current_peak"] / math.sqrt(2),
+        "current_rms": run.metrics["current_rms"] / math.sqrt(2),
+        "bus": run.metrics["bus_peak"],
+        "limited": 100 * max(run.metrics["voltage_limited"], run.metrics["current_limited"]),
+    }

@@ -1,0 +1,216 @@
+"""The sheet of each step, its live preview and prediction."""
+
+import math
+from typing import Any
+
+from django.contrib import messages
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_POST
+
+from cadrel.core.errors import CadrelError
+from cadrel.core.motor import check_motor
+from cadrel.core.parameters import REGISTRY, STEPS, Entry, EntryProblem, check_entry
+from cadrel.core.quantities import units_of
+from cadrel.web.accounts.roles import engineer_required
+from cadrel.web.jobs.models import Job
+from cadrel.web.projects.actions import save_entries
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig.strip import model_or_none, strip_of
+from cadrel.web.rig.views import axis_of, say_problem
+from cadrel.web.route.entries import form_of, parse
+from cadrel.web.route.predict import SLIDERS, asked_rows, predict
+from cadrel.web.route.sheets import ENTRY_STEPS, route_of, sheet_of
+from cadrel.web.route.understood import understood_of
+from cadrel.web.runs.actions import take_proposal
+from cadrel.web.runs.models import Proposal
+
+KEYS = [s.key for s in STEPS]
+
+
+def page_of(request: HttpRequest, axis: Axis, step: str) -> dict[str, Any]:
+    """Context every axis page shares: strip, route, shelf."""
+    at = KEYS.index(step) if step in KEYS else 0
+    return {
+        "axis": axis,
+        "step": step,
+        "title": next((s.title for s in STEPS if s.key == step), ""),
+        "strip": strip_of(axis, user_id=request.user.pk),
+        "route": route_of(axis, step),
+        "shelf": axis.runs.defer("data", "curves", "drive_values", "metrics")[:8],
+        "run_count": axis.runs.count(),
+        "active": axis.jobs.active().first(),
+        "next_step": KEYS[min(at + 1, len(KEYS) - 1)],
+        "previous_step": KEYS[max(at - 1, 0)],
+    }
+
+
+def step(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
+    """One step's sheet."""
+    if step not in KEYS:
+        raise Http404
+    Job.objects.close_lost()
+    axis = axis_of(axis_id)
+    context = page_of(request, axis, step)
+    context |= sheet_of(axis, step, context["strip"], request.user)
+    return render(request, f"route/{'entries' if step in ENTRY_STEPS else step_template(step)}.html", context)
+
+
+def step_template(key: str) -> str:
+    """Template of a step that is not a form."""
+    return key if key in ("drive", "handover") else "procedure"
+
+
+@require_POST
+@engineer_required
+def save(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
+    """Keep a step's entries, or show what is wrong beside each field; nothing typed is lost."""
+    axis = axis_of(axis_id)
+    entries, problems = parse(step, request.POST)
+    if not problems:
+        saved = save_entries(axis, entries, author=request.user, cause=f"{step} entered")
+        if saved:
+            messages.success(request, f"Saved as value set {saved.number}.")
+        return redirect("step", axis_id=axis_id, step=step)
+    context = page_of(request, axis, step)
+    context |= sheet_of(axis, step, context["strip"], request.user)
+    context |= {"fields": form_of(step, entries, problems, linear=_is_linear(axis, entries)), "unsaved": len(problems)}
+    return render(request, "route/entries.html", context, status=422)
+
+
+def _is_linear(axis: Axis, entries: dict[str, Entry | None]) -> bool:
+    entry = entries.get("mechanics.kind") or axis.values.get("mechanics.kind") or {}
+    return str(entry.get("value", "rotary")) != "rotary"
+
+
+@require_POST
+def preview(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
+    """What would be understood of a form as it stands, per field and as a whole."""
+    axis = axis_of(axis_id)
+    entries, problems = parse(step, request.POST)
+    good: dict[str, Entry] = {**axis.values}
+    for key, entry in entries.items():
+        if entry is None or key in problems:
+            good.pop(key, None)
+        else:
+            good[key] = entry
+    fields = form_of(step, entries, problems, linear=_is_linear(axis, entries))
+    return render(
+        request,
+        "route/_preview.html",
+        {"axis": axis, "step": step, "facts": understood_of(step, good), "fields": fields},
+    )
+
+
+@require_POST
+@engineer_required
+def relabel(request: HttpRequest, axis_id: int) -> HttpResponse:
+    """Take the convention a check found to agree."""
+    axis = axis_of(axis_id)
+    key, convention = request.POST.get("key", ""), request.POST.get("convention", "")
+    offered = {(k, c) for check in check_motor(axis.values) for k, c in check.relabel.items()}
+    if (key, convention) in offered:
+        entry: Entry = {**axis.values[key], "convention": convention}
+        save_entries(axis, {key: entry}, author=request.user, cause="convention corrected")
+    return redirect("step", axis_id=axis_id, step="motor")
+
+
+@require_POST
+def prediction(request: HttpRequest, axis_id: int, loop: str) -> JsonResponse:
+    """Curves and margins of gains as they are being dragged."""
+    if loop not in SLIDERS:
+        raise Http404
+    axis = axis_of(axis_id)
+    try:
+        result = predict(axis, loop, _gains(loop, request))
+    except EntryProblem as problem:
+        return JsonResponse({"problem": problem.parts[0]}, status=422)
+    except CadrelError as error:
+        return JsonResponse({"problem": error.text}, status=409)
+    model = model_or_none(axis)
+    assert model is not None
+    r = model.robustness
+    result["table"] = asked_rows(
+        loop,
+        {"phase_margin": r.phase_margin, "gain_margin_db": r.gain_margin_db, "sensitivity_peak": r.sensitivity_peak},
+        result,
+    )
+    return JsonResponse(result)
+
+
+def _gains(loop: str, request: HttpRequest) -> dict[str, float]:
+    found = {}
+    for key in SLIDERS[loop]:
+        if key in request.POST:
+            p = REGISTRY[key]
+            found[key] = check_entry(key, {"value": request.POST[key], "unit": p.unit or units_of(p.quantity)[0]})
+    return found
+
+
+@require_POST
+@engineer_required
+def keep_gains(request: HttpRequest, axis_id: int, loop: str) -> HttpResponse:
+    """Keep hand-set gains in the project, and send them if the drive is led from here."""
+    from cadrel.web.rig.actions import leading, send_values
+
+    axis = axis_of(axis_id)
+    try:
+        gains = _gains(loop, request)
+        result = predict(axis, loop, gains)
+        if not result["now"]["stable"]:
+            messages.error(request, "These gains are unstable on the model; they were not kept.")
+            return redirect("step", axis_id=axis_id, step=loop)
+        entries: dict[str, Entry] = {}
+        for key in gains:
+            p = REGISTRY[key]
+            entry: Entry = {
+                "value": float(request.POST[key]),
+                "unit": p.unit or units_of(p.quantity)[0],
+                "source": "typed",
+            }
+            before = axis.values.get(key)
+            # A slider shows five digits: leave a value alone that was not touched.
+            if before is None or not math.isclose(float(before["value"]), float(entry["value"]), rel_tol=1e-4):
+                entries[key] = entry
+        save_entries(axis, entries, author=request.user, cause=f"{loop} loop by hand")
+        if request.POST.get("send") == "1":
+            leading(axis, request.user)
+            send_values(axis, who=request.user, keys=list(gains))
+            messages.success(request, "Kept and sent; not yet stored.")
+    except CadrelError as error:
+        say_problem(request, error)
+    return redirect("step", axis_id=axis_id, step=loop)
+
+
+@require_POST
+@engineer_required
+def decide(request: HttpRequest, axis_id: int, proposal_id: int) -> HttpResponse:
+    """Take a proposal whole, in part, or refuse it; what is refused is put back into the drive."""
+    from cadrel.web.rig.actions import leading
+
+    axis = axis_of(axis_id)
+    proposal = Proposal.objects.filter(pk=proposal_id, axis=axis, state="open").first()
+    if proposal is None:
+        raise Http404
+    keys = request.POST.getlist("key") if request.POST.get("take") == "1" else []
+    try:
+        drive = leading(axis, request.user)
+        back = {c["key"]: c["before"] for c in proposal.changes if c["key"] not in keys and c["before"] is not None}
+        if back:
+            drive.write(back)
+        take_proposal(proposal, keys, who=request.user)
+    except CadrelError as error:
+        say_problem(request, error)
+    return redirect("step", axis_id=axis_id, step=proposal.step)
+
+
+def job_part(request: HttpRequest, axis_id: int, job_id: int) -> HttpResponse:
+    """Progress of a run; when it has ended the page is loaded anew."""
+    Job.objects.close_lost()
+    job = Job.objects.filter(pk=job_id, axis_id=axis_id).first()
+    if job is None:
+        raise Http404
+    response = render(request, "route/_job.html", {"job": job, "axis": job.axis})
+    if not job.is_active:
+        response["HX-Refresh"] = "true"
+    return response

@@ -1,0 +1,134 @@
+"""Keeping what a procedure gave, and deciding on what it proposes."""
+
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from django.db import transaction
+from django.db.models import Max
+from django.utils import timezone
+
+from cadrel.core.axis import entry_from_drive, understand
+from cadrel.core.parameters import REGISTRY
+from cadrel.procedures import Outcome, RunRecord
+from cadrel.web.projects.actions import save_entries
+from cadrel.web.projects.models import Axis
+from cadrel.web.runs.models import Event, Finding, Proposal, Run
+from cadrel.web.runs.shape import miniature
+
+
+@transaction.atomic
+def keep_outcome(
+    axis: Axis,
+    step: str,
+    outcome: Outcome,
+    *,
+    before: Mapping[str, float],
+    after: Mapping[str, float],
+    who: Any,
+    notes: str = "",
+) -> Proposal | None:
+    """Keep runs and findings of a finished procedure as one; returns the proposal if it changed drive values."""
+    values = axis.latest_set()
+    assert values is not None
+    runs = []
+    last = axis.runs.order_by("-number").first()
+    previous: Mapping[str, float] = last.drive_values if last else {}
+    number = (axis.runs.aggregate(n=Max("number"))["n"] or 0) + 1
+    for k, record in enumerate(outcome.runs):
+        changed = [REGISTRY[key].label for key in after if previous and previous.get(key) != after[key]]
+        runs.append(
+            Run.objects.create(
+                axis=axis,
+                number=number + k,
+                kind=record.kind,
+                step=step,
+                title=record.title,
+                value_set=values,
+                drive_values=dict(after),
+                period=record.period,
+                channels=list(record.channels),
+                data=Run.packed(record.channels),
+                excitation=record.excitation,
+                metrics=record.metrics,
+                curves=record.curves,
+                changed=changed if k == 0 else [],
+                thumbnail=miniature(record.channels, record.curves),
+                who=who,
+                notes=notes,
+            )
+        )
+    plant = next((r.curves["plant_measured"] for r in outcome.runs if "plant_measured" in r.curves), None)
+    axis.model = {**axis.model, **outcome.model, **({"plant_measured": plant} if plant else {})}
+    axis.save(update_fields=["model"])
+    Finding.objects.filter(axis=axis, step=step).delete()
+    for f in outcome.findings:
+        Finding.objects.create(
+            axis=axis,
+            step=step,
+            kind=f.kind,
+            label=f.label,
+            value=f.value,
+            unit=f.unit,
+            std=f.std,
+            run=runs[f.run] if f.run is not None and runs else None,
+            value_set=values,
+            # A change waits for the engineer's decision before it counts as proven.
+            state="measured" if outcome.changes and f.state == "proven" else f.state,
+            summary=outcome.summary,
+        )
+    Event.objects.create(axis=axis, who=who, kind="run", text=f"{step}: {outcome.summary}")
+    if not outcome.changes:
+        return None
+    Proposal.objects.filter(axis=axis, step=step, state="open").update(state="replaced", decided=timezone.now())
+    changes = [{"key": k, "before": before.get(k), "after": v} for k, v in outcome.changes.items()]
+    reason = str(outcome.margins.get(step, {}).get("limited_by", ""))
+    return Proposal.objects.create(axis=axis, step=step, changes=changes, reason=reason, who=who)
+
+
+@transaction.atomic
+def take_proposal(proposal: Proposal, keys: Iterable[str], *, who: Any) -> list[dict[str, Any]]:
+    """Take the named changes into the project; returns the others, whose old values belong back into the drive."""
+    chosen = set(keys)
+    axis = proposal.axis
+    model = understand(axis.values)
+    taken = {
+        c["key"]: entry_from_drive(c["key"], c["after"], axis=model) for c in proposal.changes if c["key"] in chosen
+    }
+    left = [c for c in proposal.changes if c["key"] not in chosen]
+    proposal.state = "taken" if not left else ("partly" if taken else "refused")
+    proposal.decided = timezone.now()
+    proposal.save()
+    if taken:
+        save_entries(axis, taken, author=who, cause=f"{proposal.step} proposal taken", proven_step=proposal.step)
+    kinds = axis.findings.filter(step=proposal.step)
+    if not left:
+        kinds.filter(state="measured").update(state="proven")
+    else:
+        kinds.update(state="stale", stale_because="the proposal was not taken whole")
+    Event.objects.create(axis=axis, who=who, kind="proposal", text=f"Proposal for {proposal.step} {proposal.state}.")
+    return left
+
+
+@transaction.atomic
+def keep_interrupted(axis: Axis, step: str, partial: RunRecord | None, *, after: Mapping[str, float], who: Any) -> None:
+    """Keep the last recording of a run that did not end, and show the step as not proven."""
+    values = axis.latest_set()
+    assert values is not None
+    if partial is not None:
+        number = (axis.runs.aggregate(n=Max("number"))["n"] or 0) + 1
+        Run.objects.create(
+            axis=axis,
+            number=number,
+            kind="interrupted",
+            step=step,
+            title=f"Interrupted: {partial.title}",
+            value_set=values,
+            drive_values=dict(after),
+            period=partial.period,
+            channels=list(partial.channels),
+            data=Run.packed(partial.channels),
+            thumbnail=miniature(partial.channels, {}),
+            who=who,
+        )
+    axis.findings.filter(step=step).update(state="stale", stale_because="a later run was interrupted")
+    Event.objects.create(axis=axis, who=who, kind="interrupted", text=f"{step} was interrupted.")

@@ -1,0 +1,113 @@
+"""Runs, findings, proposals and events: the evidence."""
+
+import zlib
+from typing import Any
+
+import numpy as np
+from django.conf import settings
+from django.db import models
+from numpy.typing import NDArray
+
+
+class Run(models.Model):
+    """A recording with what was excited, what was read from it, and the values in force."""
+
+    axis = models.ForeignKey("projects.Axis", models.CASCADE, related_name="runs")
+    number = models.PositiveIntegerField()
+    kind = models.CharField(max_length=40)
+    step = models.CharField(max_length=20)
+    title = models.CharField(max_length=120)
+    value_set = models.ForeignKey("projects.ValueSet", models.PROTECT, related_name="runs")
+    drive_values: Any = models.JSONField()
+    period = models.FloatField()
+    channels: Any = models.JSONField()
+    data = models.BinaryField()
+    excitation: Any = models.JSONField(default=dict)
+    metrics: Any = models.JSONField(default=dict)
+    curves: Any = models.JSONField(default=dict)
+    changed: Any = models.JSONField(default=list, help_text="labels of what changed since the run before")
+    notes = models.TextField(blank=True)
+    thumbnail = models.TextField(blank=True, help_text="points of the miniature plot")
+    pinned = models.BooleanField(default=False)
+    who = models.ForeignKey(settings.AUTH_USER_MODEL, models.PROTECT, related_name="+")
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-number"]
+        constraints = [models.UniqueConstraint(fields=["axis", "number"], name="one_run_number_per_axis")]
+
+    def __str__(self) -> str:
+        return f"run {self.number}"
+
+    def arrays(self) -> dict[str, NDArray[np.float32]]:
+        """Channels as arrays."""
+        if not self.channels:
+            return {}
+        flat = np.frombuffer(zlib.decompress(bytes(self.data)), dtype="<f4")
+        return dict(zip(self.channels, flat.reshape(len(self.channels), -1), strict=True))
+
+    @staticmethod
+    def packed(channels: dict[str, NDArray[np.float64]]) -> bytes:
+        """Return channels as compressed float32, channel after channel."""
+        if not channels:
+            return b""
+        return zlib.compress(np.stack(list(channels.values())).astype("<f4").tobytes(), 1)
+
+
+class Finding(models.Model):
+    """A claim with its value, its run and its state."""
+
+    axis = models.ForeignKey("projects.Axis", models.CASCADE, related_name="findings")
+    step = models.CharField(max_length=20)
+    kind = models.CharField(max_length=40)
+    label = models.CharField(max_length=120)
+    value = models.FloatField()
+    unit = models.CharField(max_length=20)
+    std = models.FloatField(null=True)
+    run = models.ForeignKey(Run, models.CASCADE, null=True, related_name="findings")
+    value_set = models.ForeignKey("projects.ValueSet", models.PROTECT, related_name="+")
+    state = models.CharField(max_length=12)
+    stale_because = models.CharField(max_length=200, blank=True)
+    summary = models.CharField(max_length=120, blank=True)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-pk"]
+
+    def __str__(self) -> str:
+        return f"{self.label}: {self.value:g} {self.unit}"
+
+
+class Proposal(models.Model):
+    """Changes a procedure made in the drive, for the engineer to take or refuse."""
+
+    axis = models.ForeignKey("projects.Axis", models.CASCADE, related_name="proposals")
+    step = models.CharField(max_length=20)
+    changes: Any = models.JSONField(help_text="[{key, before, after}], drive values")
+    reason = models.CharField(max_length=300, blank=True)
+    state = models.CharField(max_length=10, default="open")
+    who = models.ForeignKey(settings.AUTH_USER_MODEL, models.PROTECT, related_name="+")
+    created = models.DateTimeField(auto_now_add=True)
+    decided = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ["-pk"]
+
+    def __str__(self) -> str:
+        return f"proposal for {self.step}: {self.state}"
+
+
+class Event(models.Model):
+    """Who did what, when; and what the drive reported."""
+
+    axis = models.ForeignKey("projects.Axis", models.CASCADE, null=True, related_name="events")
+    who = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="+")
+    kind = models.CharField(max_length=40)
+    text = models.CharField(max_length=400)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-pk"]
+
+    def __str__(self) -> str:
+        return self.text

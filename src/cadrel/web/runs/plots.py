@@ -1,0 +1,190 @@
+"""Plot descriptions for the page: series with x, y, style and quantity, axes with units."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig.strip import unit_of
+from cadrel.web.runs.models import Run
+from cadrel.web.runs.shape import reduce_min_max
+
+PAIRS = 700  # min/max pairs: more than a laptop's plot is wide
+# channel -> quantity (decides colour and axis), label, style
+CHANNELS: dict[str, tuple[str, str, str]] = {
+    "position": ("position", "Position", "solid"),
+    "position_ref": ("position", "Position, commanded", "dashed"),
+    "following_error": ("error", "Following error", "solid"),
+    "velocity": ("velocity", "Velocity", "solid"),
+    "velocity_ref": ("velocity", "Velocity, commanded", "dashed"),
+    "acceleration_ref": ("acceleration", "Acceleration, commanded", "dashed"),
+    "torque_cmd": ("torque", "Torque, commanded", "dashed"),
+    "i_d": ("current", "Current d", "solid"),
+    "i_q": ("current", "Current q", "solid"),
+    "i_d_ref": ("current", "Current d, commanded", "dashed"),
+    "i_q_ref": ("current", "Current q, commanded", "dashed"),
+    "v_d": ("voltage", "Voltage d", "solid"),
+    "v_q": ("voltage", "Voltage q", "solid"),
+    "v_bus": ("voltage", "DC bus", "solid"),
+    "counts": ("counts", "Counts", "solid"),
+    "hall": ("state", "Hall state", "solid"),
+    "index_seen": ("state", "Index pulses", "solid"),
+    "index_count": ("counts", "Counts at index", "solid"),
+    "vector_angle": ("angle", "Vector angle", "dashed"),
+    "angle_el": ("angle", "Electrical angle", "solid"),
+    "excitation": ("excitation", "Excitation", "dashed"),
+    "profile_active": ("state", "Profile active", "solid"),
+    "voltage_limited": ("state", "Voltage limited", "solid"),
+    "current_limited": ("state", "Current limited", "solid"),
+}
+UNITS = {
+    "torque": "N·m",
+    "current": "A peak",
+    "voltage": "V",
+    "counts": "counts",
+    "state": "",
+    "angle": "rad",
+    "excitation": "",
+    "acceleration": "rad/s²",
+}
+SHOWN = {
+    "commutation": ("vector_angle", "counts", "hall"),
+    "current_step": ("i_d", "i_d_ref"),
+    "load": ("velocity", "i_q"),
+    "velocity_step": ("velocity", "velocity_ref"),
+    "position_step": ("position", "position_ref"),
+    "acceptance": ("position", "position_ref", "following_error", "i_q"),
+}
+
+
+def units_of_axis(axis: Axis) -> dict[str, tuple[str, float]]:
+    """Return unit and factor of every quantity for an axis."""
+    unit, per = unit_of(axis)
+    table = {q: (u, 1.0) for q, u in UNITS.items()}
+    return {**table, "position": (unit, per), "error": (unit, per), "velocity": (f"{unit}/s", per)}
+
+
+def time_series(
+    run: Run, names: Sequence[str] | None, units: dict[str, tuple[str, float]], *, ghost: bool = False
+) -> list[dict[str, Any]]:
+    """Return the channels of a run as plot series, reduced to min/max pairs. Time in ms."""
+    series = []
+    for name, y in run.arrays().items():
+        if names is not None and name not in names:
+            continue
+        quantity, label, style = CHANNELS.get(name, ("state", name, "solid"))
+        unit, factor = units[quantity]
+        index, values = reduce_min_max(y, pairs=PAIRS)
+        series.append(
+            {
+                "label": f"{label}, run {run.number}" if ghost else label,
+                "quantity": quantity,
+                "unit": unit,
+                "style": "ghost" if ghost else style,
+                "x": (index * run.period * 1e3).tolist(),
+                "y": (values.astype(float) * factor).tolist(),
+                "key": name,
+            }
+        )
+    return series
+
+
+def plots_of(axis: Axis, step: str, runs: Sequence[Run], pinned: Sequence[Run]) -> list[dict[str, Any]]:
+    """Return the plots of a procedure step: the newest run of each kind, with pinned runs behind it."""
+    units = units_of_axis(axis)
+    kinds: dict[str, list[Run]] = {}
+    for run in runs:
+        kinds.setdefault(run.kind, []).append(run)
+    plots = []
+    for kind, of_kind in kinds.items():
+        newest = of_kind[0]
+        if newest.channels and kind in SHOWN:
+            plots.append(_time_plot(kind, newest, of_kind, pinned, units))
+        if newest.curves.get("predicted_open"):
+            plots.append(_bode_plot(newest, "open"))
+            plots.append(_bode_plot(newest, "closed"))
+        if newest.curves.get("plant_measured"):
+            plots.append(_plant_plot(newest))
+    return plots
+
+
+def _time_plot(
+    kind: str, newest: Run, of_kind: Sequence[Run], pinned: Sequence[Run], units: dict[str, tuple[str, float]]
+) -> dict[str, Any]:
+    names = SHOWN[kind]
+    series = time_series(newest, names, units)
+    behind = [r for r in pinned if r.kind == kind and r.pk != newest.pk]
+    if not behind and kind.endswith("_step") and len(of_kind) > 1:
+        behind = [of_kind[1]]
+    for run in behind:
+        series += time_series(run, names[:1], units, ghost=True)
+    if "predicted_step" in newest.curves:
+        quantity = CHANNELS[names[0]][0]
+        unit, factor = units[quantity]
+        c = newest.curves
+        series.append(
+            {
+                "label": "Predicted",
+                "quantity": "model",
+                "unit": unit,
+                "style": "solid",
+                "key": "predicted",
+                "x": [1e3 * t for t in c["time"]],
+                "y": [factor * y for y in c["predicted_step"]],
+                "like": quantity,
+            }
+        )
+    return {
+        "title": newest.title,
+        "kind": "time",
+        "x_label": "ms",
+        "series": series,
+        "run": newest.number,
+        "run_id": newest.pk,
+        "id": f"{kind}-{newest.pk}",
+    }
+
+
+def _bode_plot(run: Run, which: str) -> dict[str, Any]:
+    c = run.curves
+    suffix = "_open" if which == "open" else ""
+    series = []
+    for key, label, style in ((f"predicted{suffix}", "Predicted", "solid"), (f"measured{suffix}", "Measured", "dots")):
+        if key in c:
+            series.append({"label": label, "style": style, "f": c[key]["f"], "db": c[key]["db"], "deg": c[key]["deg"]})
+    margins = run.metrics
+    return {
+        "title": f"{c['loop'].capitalize()} loop, {which}",
+        "kind": "bode",
+        "series": series,
+        "which": which,
+        "marks": margins
+        if which == "open"
+        else {"bandwidth_hz": margins.get("bandwidth_hz"), "bandwidth_90_hz": margins.get("bandwidth_90_hz")},
+        "predicted": c.get("predicted_margins"),
+        "run": run.number,
+        "run_id": run.pk,
+        "id": f"{which}-{run.pk}",
+    }
+
+
+def _plant_plot(run: Run) -> dict[str, Any]:
+    c = run.curves
+    return {
+        "title": "Plant, torque to speed",
+        "kind": "bode",
+        "which": "plant",
+        "marks": {},
+        "run": run.number,
+        "run_id": run.pk,
+        "id": f"plant-{run.pk}",
+        "db_label": "dB (rad/s per N·m)",
+        "series": [
+            {"label": "Model", "style": "solid", **{k: c["plant_model"][k] for k in ("f", "db", "deg")}},
+            {
+                "label": "Measured",
+                "style": "dots",
+                **{k: c["plant_measured"][k] for k in ("f", "db", "deg")},
+                "coherence": c["plant_measured"]["coherence"],
+            },
+        ],
+    }

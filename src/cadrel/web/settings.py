@@ -1,0 +1,115 @@
+"""Settings; what differs per installation comes from the environment, set by the commands in bin."""
+
+import os
+import secrets
+from pathlib import Path
+
+PACKAGE = Path(__file__).resolve().parent
+VAR = Path(os.environ.get("CADREL_VAR", PACKAGE.parents[2] / "var"))
+
+
+def _secret() -> str:
+    """The signing key: made once, readable by its owner only."""
+    path = VAR / "secret_key"
+    if not path.exists():
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.touch(mode=0o600)
+        path.write_text(secrets.token_urlsafe(50))
+    return path.read_text()
+
+
+SECRET_KEY = _secret()
+DEBUG = False
+ALLOWED_HOSTS = ["127.0.0.1", "localhost"]
+WEB_PORT = int(os.environ.get("CADREL_WEB_PORT", "8460"))
+BENCH_HOST, BENCH_PORT = "127.0.0.1", int(os.environ.get("CADREL_BENCH_PORT", "8461"))
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "django.contrib.messages",
+    "django.contrib.staticfiles",
+    "django_htmx",
+    "axes",
+    "procrastinate.contrib.django",
+    "cadrel.web.apps.WebConfig",
+    "cadrel.web.projects",
+    "cadrel.web.runs",
+    "cadrel.web.jobs",
+]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "cadrel.web.middleware.ContentPolicy",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.contrib.auth.middleware.LoginRequiredMiddleware",
+    "django.contrib.messages.middleware.MessageMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "django_htmx.middleware.HtmxMiddleware",
+    "axes.middleware.AxesMiddleware",
+]
+ROOT_URLCONF = "cadrel.web.urls"
+ASGI_APPLICATION = "cadrel.web.asgi.application"
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "DIRS": [PACKAGE / "templates"],
+        "OPTIONS": {
+            "context_processors": [
+                "django.template.context_processors.request",
+                "django.contrib.auth.context_processors.auth",
+                "django.contrib.messages.context_processors.messages",
+            ],
+            "builtins": ["cadrel.web.templatetags.cadrel"],
+        },
+    }
+]
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.postgresql",
+        "NAME": os.environ.get("CADREL_DB_NAME", "cadrel"),
+        "USER": os.environ.get("CADREL_DB_USER", "cadrel"),
+        "PASSWORD": os.environ.get("CADREL_DB_PASSWORD", ""),
+        "HOST": "127.0.0.1",
+        "PORT": os.environ.get("CADREL_DB_PORT", "8462"),
+        "CONN_MAX_AGE": 60,
+        "CONN_HEALTH_CHECKS": True,
+    }
+}
+AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
+PASSWORD_HASHERS = ["django.contrib.auth.hashers.Argon2PasswordHasher"]
+AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+AXES_FAILURE_LIMIT = 8
+AXES_COOLOFF_TIME = 0.1  # [h]
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_LOCKOUT_TEMPLATE = "accounts/locked.html"
+AXES_RESET_ON_SUCCESS = True
+LOGIN_URL = "login"
+LOGIN_REDIRECT_URL = "projects"
+LOGOUT_REDIRECT_URL = "login"
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+USE_TZ = True
+TIME_ZONE = "UTC"
+LANGUAGE_CODE = "en"
+STATIC_URL = "/static/"
+STATICFILES_DIRS = [PACKAGE / "static"]
+WHITENOISE_USE_FINDERS = True
+WHITENOISE_AUTOREFRESH = False
+WHITENOISE_MAX_AGE = 0  # scripts import each other by plain path: the browser asks, the answer is mostly 304
+CSRF_COOKIE_SAMESITE = SESSION_COOKIE_SAMESITE = "Strict"
+SESSION_COOKIE_HTTPONLY = True
+CSRF_FAILURE_VIEW = "cadrel.web.errors.csrf_failure"
+DATA_UPLOAD_MAX_MEMORY_SIZE = 2_000_000
+SECURE_REFERRER_POLICY = "same-origin"
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "handlers": {"console": {"class": "logging.StreamHandler"}},
+    "root": {"handlers": ["console"], "level": "WARNING"},
+    "loggers": {"axes": {"level": "ERROR"}, "procrastinate": {"level": "WARNING"}},
+}
+SILENCED_SYSTEM_CHECKS = ["axes.W003"]

@@ -1,0 +1,12 @@
+// @ts-check
+/** The start button opens only with the consent ticked. */
+export function registerConsent() {
+  document.addEventListener("alpine:init", () => {
+    // @ts-ignore Alpine is a global of its own script
+    window.Alpine.data("consent", () => ({
+      closed: true,
+      /** @param {Event} event */
+      toggle(event) { this.closed = !(/** @type {HTMLInputElement} */ (event.target).checked); },
+    }));
+  });
+}

@@ -1,0 +1,63 @@
+// @ts-check
+import { post } from "./net.js";
+
+/** Sliders and numbers of one loop; every change asks for a new prediction. @param {HTMLFormElement} form */
+export function mount(form) {
+  const rows = [...form.querySelectorAll(".slider")].map((row) => ({
+    range: /** @type {HTMLInputElement} */ (row.querySelector("input[type=range]")),
+    number: /** @type {HTMLInputElement} */ (row.querySelector(".number input")),
+    pending: /** @type {HTMLElement} */ (row.querySelector("[data-pending]")),
+    log: /** @type {HTMLElement} */ (row).dataset.scale === "log",
+  }));
+  const bounds = (/** @type {HTMLInputElement} */ r) => [Number(r.dataset.low), Number(r.dataset.high)];
+  const place = (/** @type {(typeof rows)[number]} */ row) => {
+    const [low, high] = bounds(row.range), value = Number(row.number.value);
+    const share = row.log ? Math.log(value / low) / Math.log(high / low) : (value - low) / (high - low);
+    if (Number.isFinite(share)) row.range.value = String(Math.round(1000 * share));
+    row.pending.hidden = row.number.value === row.number.dataset.kept;
+  };
+  let asking = false, again = false;
+  const ask = async () => {
+    if (asking) { again = true; return; }
+    asking = true;
+    const values = Object.fromEntries(rows.map((r) => [r.number.name, r.number.value]));
+    const answer = await post(String(form.dataset.predict), values);
+    const body = await answer.json();
+    const problem = form.querySelector("#gain-problem");
+    if (problem) problem.textContent = body.problem ?? (body.now?.stable === false ? "These values are unstable." : "");
+    if (answer.ok) {
+      table(form, body.table);
+      document.dispatchEvent(new CustomEvent("gains:predicted", { detail: body }));
+    }
+    asking = false;
+    if (again) { again = false; ask(); }
+  };
+  for (const row of rows) {
+    place(row);
+    row.range.addEventListener("input", () => {
+      const [low, high] = bounds(row.range), share = Number(row.range.value) / 1000;
+      const value = row.log ? low * (high / low) ** share : low + (high - low) * share;
+      row.number.value = String(Number(value.toPrecision(4)));
+      row.pending.hidden = row.number.value === row.number.dataset.kept;
+      ask();
+    });
+    row.number.addEventListener("input", () => { place(row); ask(); });
+  }
+  form.querySelector("#gains-back")?.addEventListener("click", () => {
+    for (const row of rows) { row.number.value = String(row.number.dataset.kept); place(row); }
+    ask();
+  });
+  return () => {};
+}
+
+/** @param {HTMLElement} form @param {any[]} rows */
+function table(form, rows) {
+  const body = form.querySelector("#predicted tbody");
+  if (!body || !rows) return;
+  [...body.querySelectorAll("tr")].forEach((tr, i) => {
+    const cells = tr.querySelectorAll("td");
+    cells[0].textContent = rows[i].kept;
+    cells[1].replaceChildren(Object.assign(document.createElement("b"), { textContent: rows[i].now }));
+    cells[2].textContent = rows[i].good === true ? "✓" : rows[i].good === false ? "✗" : "";
+  });
+}

@@ -1,0 +1,48 @@
+// @ts-check
+/** Keep the strip live from the event stream. @param {HTMLElement} strip */
+export function mount(strip) {
+  if (!strip.dataset.connected) return () => {};
+  const source = new EventSource(String(strip.dataset.live));
+  source.onmessage = (event) => show(strip, JSON.parse(event.data));
+  source.onerror = () => show(strip, { link: "lost", state: "No contact with Cadrel", lamp: "none", control: "the drive stops by itself", blockers: [], not_stored: [] });
+  const close = () => source.close();
+  window.addEventListener("pagehide", close);
+  return () => { window.removeEventListener("pagehide", close); close(); };
+}
+
+/** @param {HTMLElement} strip @param {any} live */
+function show(strip, live) {
+  const texts = { ...live, not_stored_count: live.link === "up" ? String(live.not_stored.length) : "–",
+    blocker_text: live.blockers.length ? `${live.blockers.length} to clear` : "Ready to enable" };
+  for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-live-text]"))) {
+    const text = texts[String(place.dataset.liveText)];
+    if (text !== undefined && place.textContent !== text) place.textContent = text;
+  }
+  for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-live-number]"))) {
+    const value = live[String(place.dataset.liveNumber)];
+    place.textContent = value === null || value === undefined ? "–" : fixed(value, Number(place.dataset.digits));
+  }
+  const power = strip.querySelector("#power");
+  if (power) power.className = `power lamp-${live.lamp}`;
+  for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-shown-if]"))) place.hidden = !live[String(place.dataset.shownIf)];
+  for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-shown-unless]"))) place.hidden = Boolean(live[String(place.dataset.shownUnless)]);
+  const details = /** @type {HTMLElement} */ (strip.querySelector("#blockers"));
+  details.hidden = live.link !== "up";
+  const list = /** @type {HTMLElement} */ (strip.querySelector("[data-live-list]"));
+  const key = JSON.stringify(live.blockers);
+  if (list.dataset.key === key) return;
+  list.dataset.key = key;
+  list.replaceChildren(...(live.blockers.length ? live.blockers.map((/** @type {any} */ b) => {
+    const item = document.createElement("li"), link = document.createElement("a");
+    link.href = `/axis/${list.dataset.axis}/${b.step}/`;
+    link.textContent = b.remedy;
+    item.append(`${b.text} `, link);
+    return item;
+  }) : [Object.assign(document.createElement("li"), { textContent: "Nothing prevents enabling." })]));
+}
+
+/** @param {number} value @param {number} digits */
+export function fixed(value, digits) {
+  const text = value.toFixed(digits);
+  return (Number(text) === 0 ? (0).toFixed(digits) : text).replace("-", "−");
+}

@@ -1,0 +1,62 @@
+"""Addresses."""
+
+from django.contrib.auth import views as auth
+from django.urls import path
+
+from cadrel.web.projects import views as projects
+from cadrel.web.rig import views as rig
+from cadrel.web.route import views as route
+from cadrel.web.runs import views as runs
+
+AXIS = "axis/<int:axis_id>/"
+urlpatterns = [
+    path(
+        "login/",
+        auth.LoginView.as_view(template_name="accounts/login.html", redirect_authenticated_user=True),
+        name="login",
+    ),
+    path("logout/", auth.LogoutView.as_view(), name="logout"),
+    path("", projects.projects, name="projects"),
+    path("new/", projects.new, name="new"),
+    path("stop/", rig.stop, name="stop"),
+    path(AXIS + "live/", rig.live, name="live"),
+    path(AXIS + "jog/", rig.jog, name="jog"),
+    path(AXIS + "export/", projects.export, name="export"),
+    path(AXIS + "load-file/", projects.load, name="load_file"),
+    path(AXIS + "runs/", runs.shelf, name="shelf"),
+    path(AXIS + "run/<int:number>/", runs.run, name="run"),
+    path(AXIS + "run/<int:number>/pin/", runs.pin, name="pin"),
+    path(AXIS + "run/<int:number>/csv/", runs.csv, name="csv"),
+    path(AXIS + "start/<str:procedure>/", rig.start, name="start"),
+    path(AXIS + "abort/", rig.abort, name="abort"),
+    path(AXIS + "job/<int:job_id>/", route.job_part, name="job"),
+    path(AXIS + "predict/<str:loop>/", route.prediction, name="predict"),
+    path(AXIS + "gains/<str:loop>/", route.keep_gains, name="keep_gains"),
+    path(AXIS + "proposal/<int:proposal_id>/", route.decide, name="decide"),
+    path(AXIS + "relabel/", route.relabel, name="relabel"),
+    *[
+        path(f"{AXIS}do/{name}/", getattr(rig, name), name=name)
+        for name in (
+            "connect",
+            "disconnect",
+            "take",
+            "give",
+            "send",
+            "fetch",
+            "store",
+            "restart",
+            "reset",
+            "power",
+            "switch",
+            "enable_jog",
+            "disable",
+            "set_position",
+        )
+    ],
+    path(AXIS + "<str:step>/save/", route.save, name="save"),
+    path(AXIS + "<str:step>/preview/", route.preview, name="preview"),
+    path(AXIS + "<str:step>/", route.step, name="step"),
+]
+handler404 = "cadrel.web.errors.not_found"
+handler403 = "cadrel.web.errors.not_allowed"
+handler500 = "cadrel.web.errors.broken"

@@ -30,7 +30,8 @@ def main() -> int:
         "bench": int(os.environ.get("CADREL_BENCH_PORT", "8461")),
         "db": int(os.environ.get("CADREL_DB_PORT", "8462")),
     }
-    signal.signal(signal.SIGTERM, _as_interrupt)
+    for number in (signal.SIGTERM, signal.SIGINT):  # a shell that starts it in the background ignores the latter
+        signal.signal(number, _as_interrupt)
     stack: Stack | None = None
     try:
         require_free(ports)
@@ -55,7 +56,8 @@ def main() -> int:
         print("\nstopping ...")
         return 0
     finally:
-        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        for number in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(number, signal.SIG_IGN)
         if stack is not None:
             stack.stop()
 

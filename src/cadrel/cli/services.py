@@ -41,10 +41,10 @@ def require_free(ports: dict[str, int]) -> None:
 class Postgres:
     """Debian's PostgreSQL on loopback, scram passwords, its own data directory; as root it runs as `postgres`."""
 
-    def __init__(self, root: Path, var: Path, *, port: int, name: str) -> None:
+    def __init__(self, var: Path, *, port: int, name: str) -> None:
         self.port = port
         self._as_root = os.geteuid() == 0
-        mark = hashlib.sha1(str(root).encode()).hexdigest()[:10]
+        mark = hashlib.sha1(str(var.resolve()).encode()).hexdigest()[:10]
         # The server refuses to run as root, and its user may not enter root's folders: a place of its own then.
         self.home = Path(f"/var/lib/cadrel/{mark}-{name}") if self._as_root else var / f"pg-{name}"
         self._secret = var / f"pg-{name}.password"

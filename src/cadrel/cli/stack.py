@@ -14,7 +14,7 @@ class Stack:
 
     def __init__(self, var: Path, *, name: str, web: int, bench: int, database: int) -> None:
         self.var, self.name, self.web, self.bench = var, name, web, bench
-        self.postgres = Postgres(ROOT, var, port=database, name=name)
+        self.postgres = Postgres(var, port=database, name=name)
         self.children = Children()
         self.logs = var / "logs"
 

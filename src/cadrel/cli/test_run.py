@@ -15,7 +15,7 @@ def main() -> int:
     try:
         if port is None:
             raise CannotStart("no port from 8472 to 8499 is free for the test database.")
-        database = Postgres(ROOT, Path(os.environ["CADREL_VAR"]), port=port, name="test")
+        database = Postgres(Path(os.environ["CADREL_VAR"]), port=port, name="test")
         database.remove()
         database.start()
     except CannotStart as error:

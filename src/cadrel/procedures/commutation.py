@@ -29,6 +29,7 @@ from cadrel.procedures.session import FloatArray, Session
 from cadrel.procedures.strokes import back_and_forth, block_means
 
 TURN_RATE = 2 * math.pi * 2.5  # [rad/s] electrical, of the turning vector
+PUSHES = ((0.35, 0.3), (0.6, 0.45), (0.95, 0.6))  # share of continuous current, of the consented speed
 HELD_ANGLES = 12  # per electrical turn, from each direction
 HOLD = 0.16  # [s] at each held angle
 FOLLOWED = 0.7  # of the vector's turn: less, and the shaft did not follow
@@ -51,8 +52,8 @@ def plan_commutation(axis: AxisModel) -> Plan:
         speed=axis.goal.velocity,
         current=current,
         seconds=seconds,
-        text=f"The motor turns slowly forward and back with {current / math.sqrt(2):.2f} A rms, more if it does "
-        f"not follow: up to {there:.1f} {unit} to either side, about {seconds:.0f} s. Then two short pushes.",
+        text=f"The motor turns slowly forward and back with {current / math.sqrt(2):.2f} A rms, more if it does not "
+        f"follow, then is pushed and spun both ways: within {there:.1f} {unit} to either side, about {seconds:.0f} s.",
     )
 
 
@@ -237,14 +238,14 @@ def _confirm(session: Session) -> tuple[_Confirmation, Recording]:
     session.enter("confirming by torque per amp", 0.8)
     session.write({"commutation.valid": 1.0})
     try:
-        for share in (0.35, 0.6, 0.95):
+        for share, fastest in PUSHES:
             current = share * session.current_continuous
-            answers = [_push(session, point, current) for point in ("current_q", "current_d")]
+            answers = [_push(session, point, current, fastest) for point in ("current_q", "current_d")]
             (forward, backward, record), (cross_up, cross_down, _) = answers
             result = _Confirmation(forward, backward, 0.5 * (cross_up - cross_down), current)
-            if abs(forward) > 50 and abs(backward) > 50:
+            if forward > 50 and backward < -50:
                 break
-            session.note(f"{100 * share:.0f} % current hardly moved it; pushed harder.")
+            session.note(f"{100 * share:.0f} % current hardly moved it; pushed longer and harder.")
         if forward <= 0 or backward >= 0:
             raise NotConfirmed(
                 what="Torque current did not push the way it should "
@@ -285,12 +286,13 @@ def _refine(session: Session) -> tuple[Estimated, Recording]:
     return error, record
 
 
-def _push(session: Session, point: str, current: float) -> tuple[float, float, Recording]:
+def _push(session: Session, point: str, current: float, fastest: float) -> tuple[float, float, Recording]:
     """Push forward, back twice as long, forward: it ends near rest where it began. Accelerations of both ways."""
     axis = session.axis
-    fastest = 0.3 * session.consent.speed
-    light = current * axis.motor.torque_constant / axis.motor.inertia
-    length = int(np.clip(round(fastest / light / 250e-6), 12, 240))
+    # Long against the period of a resonance, or its swing would be read as acceleration; the guard on speed holds
+    # should the load be much lighter than entered.
+    expected = current * axis.motor.torque_constant / (0.6 * axis.inertia)
+    length = int(np.clip(round(fastest * session.consent.speed / expected / 250e-6), 40, 320))
     pulse = np.concatenate([np.full(length, current), np.full(2 * length, -current), np.full(length, current)])
     with session.enabled("current"):
         record = session.excite_and_record(["position", "i_q", "i_d", "velocity"], point, pulse, divider=4, repeats=1)

@@ -4,8 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 FloatArray = NDArray[np.float32]
-MINIATURE = {"position": 1, "velocity": 1}
-PREFERRED = ("velocity", "position", "i_d", "i_q", "counts")
+PREFERRED = ("i_d", "position", "velocity", "i_q", "counts")
 
 
 def reduce_min_max(y: FloatArray, *, pairs: int) -> tuple[NDArray[np.int64], FloatArray]:

@@ -10,7 +10,7 @@ export const COLOURS = { position: colour("position"), velocity: colour("velocit
 
 /** @typedef {{label: string, x: number[], y: number[], quantity: string, style: string, axis: string, unit: string}} Series */
 
-/** Draw series on shared x. @param {HTMLElement} place @param {{series: Series[], height: number, log?: boolean, xLabel?: string, lines?: number[], level?: number, onCursor?: (text: string) => void, sync?: string, range?: [number, number]}} options */
+/** Draw series on shared x. @param {HTMLElement} place @param {{series: Series[], height: number, log?: boolean, xLabel?: string, lines?: {x: number, text: string}[], level?: number, onCursor?: (text: string) => void, sync?: string, range?: [number, number]}} options */
 export function chart(place, options) {
   const { series, height } = options;
   const tables = series.map((s) => [s.x, s.y]);
@@ -21,7 +21,7 @@ export function chart(place, options) {
   const plot = new uPlot(/** @type {any} */ ({
     width: place.clientWidth, height, legend: { show: false }, padding: [6, 10, 0, 0],
     cursor: { drag: { x: true, y: false }, sync: options.sync ? { key: options.sync } : undefined, points: { size: 5 } },
-    scales: { x: { time: false, distr: options.log ? 3 : 1 }, ...Object.fromEntries(axes.map((a) => [a, options.range && a === axes[0] ? { range: options.range } : {}])) },
+    scales: { x: { time: false, distr: options.log ? 3 : 1, range: (/** @type {any} */ _, /** @type {number} */ low, /** @type {number} */ high) => [low, high] }, ...Object.fromEntries(axes.map((a) => [a, options.range && a === axes[0] ? { range: options.range } : {}])) },
     axes: [
       { label: options.xLabel, font, labelFont: font, labelSize: 16, size: 26, stroke: colour("mute"), grid: { stroke: "#e6e1d5", width: 1 }, ticks: { show: false }, values: options.log ? (/** @type {any} */ _, /** @type {number[]} */ v) => v.map((n) => (n === null ? "" : /^[125]/.test(String(n).replace(/^0\.0*/, "")) ? String(+n.toPrecision(3)) : "")) : undefined },
       ...shown.map((a, i) => ({ scale: a, side: i ? 1 : 3, label: series.find((s) => s.axis === a)?.unit, font, labelFont: font, labelSize: 16, size: 48, stroke: colour("mute"), grid: { show: i === 0, stroke: "#e6e1d5", width: 1 }, ticks: { show: false } })),
@@ -65,7 +65,12 @@ function drawLines(u, options) {
     ctx.setLineDash(dash);
     ctx.beginPath(); ctx.moveTo(at, u.bbox.top); ctx.lineTo(at, u.bbox.top + u.bbox.height); ctx.stroke();
   };
-  for (const x of options.lines ?? []) if (x) vertical(x, []);
+  ctx.font = `${12 * devicePixelRatio}px Barlow SC`;
+  ctx.fillStyle = colour("ink");
+  for (const { x, text } of options.lines ?? []) {
+    vertical(x, []);
+    ctx.fillText(text, u.valToPos(x, "x", true) + 4 * devicePixelRatio, u.bbox.top + 12 * devicePixelRatio);
+  }
   for (const x of u.marked ?? []) vertical(x, [4, 4]);
   if (options.level !== undefined) {
     const at = u.valToPos(options.level, Object.keys(u.scales).find((k) => k !== "x"), true);

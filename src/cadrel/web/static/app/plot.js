@@ -56,9 +56,11 @@ function bode(root, spec) {
 export function bodePair(root, curves, marked, dbLabel) {
   const key = `bode-${Math.random()}`;
   const make = (/** @type {string} */ field, /** @type {string} */ unit) => curves.map((c) => ({ label: c.label, x: c.f, y: c[field], style: c.style, quantity: "loop", axis: field, unit }));
-  const lines = [marked?.crossover_hz, marked?.phase_crossover_hz, marked?.bandwidth_hz].filter(Boolean);
-  const upper = chart(root.appendChild(document.createElement("div")), { series: make("db", dbLabel ?? "dB"), height: 170, log: true, lines, level: 0, sync: key });
-  const lower = chart(root.appendChild(document.createElement("div")), { series: make("deg", "°"), height: 130, log: true, xLabel: "Hz", lines, level: -180, sync: key });
+  const at = (/** @type {number | null | undefined} */ x, /** @type {string} */ text) => (x ? [{ x, text }] : []);
+  const gain = marked?.crossover_hz ? at(marked.crossover_hz, "0 dB") : at(marked?.bandwidth_hz, "−3 dB");
+  const phase = marked?.crossover_hz ? at(marked.phase_crossover_hz, "−180°") : at(marked?.bandwidth_90_hz, "−90°");
+  const upper = chart(root.appendChild(document.createElement("div")), { series: make("db", dbLabel ?? "dB"), height: 170, log: true, lines: [...gain, ...phase], level: 0, sync: key });
+  const lower = chart(root.appendChild(document.createElement("div")), { series: make("deg", "°"), height: 130, log: true, xLabel: "Hz", lines: [...gain, ...phase].map((l) => ({ ...l, text: "" })), level: -180, sync: key });
   return { plots: [upper.plot, lower.plot], upper, lower, destroy: () => { upper.destroy(); lower.destroy(); } };
 }
 

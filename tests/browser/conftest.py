@@ -1,0 +1,154 @@
+"""The real stack, started as its user would, and headless Chromium."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
+
+from cadrel.cli.services import is_free
+from cadrel.link import Drive, TcpLink
+
+CHROMIUM = "--no-sandbox --disable-gpu --disable-background-networking --disable-component-update".split()
+ENGINEER = ("enno", "glaze-and-fire")
+AXE = Path(__file__).parent / "vendor" / "axe" / "axe.min.js"
+
+
+def free_ports(count: int) -> list[int]:
+    return [p for p in range(8520, 8700) if is_free(p)][:count]
+
+
+class Stack:
+    """The demonstration in processes of its own, on free ports, in a folder of its own."""
+
+    def __init__(self, folder: Path) -> None:
+        self.web, self.bench_port, self.database = free_ports(3)
+        self.folder = folder
+        self.environment = os.environ | {
+            "CADREL_VAR": str(folder),
+            "CADREL_WEB_PORT": str(self.web),
+            "CADREL_BENCH_PORT": str(self.bench_port),
+            "CADREL_DB_PORT": str(self.database),
+        }
+        self.url = f"http://127.0.0.1:{self.web}"
+        self.process: subprocess.Popen[bytes] | None = None
+
+    def start(self, *arguments: str) -> float:
+        """Start and return the seconds until the page answers."""
+        begun = time.monotonic()
+        with open(self.folder / "demo.log", "ab") as log:
+            self.process = subprocess.Popen(
+                [sys.executable, "-m", "cadrel.cli.demo", *arguments], env=self.environment, stdout=log, stderr=log
+            )
+        while b"Cadrel is at" not in (self.folder / "demo.log").read_bytes():
+            assert self.process.poll() is None, (self.folder / "demo.log").read_text()
+            assert time.monotonic() < begun + 180, "the demonstration did not start"
+            time.sleep(0.1)
+        return time.monotonic() - begun
+
+    def stop(self) -> int:
+        """End it as Ctrl-C would; returns its exit status."""
+        assert self.process is not None
+        self.process.send_signal(signal.SIGINT)
+        status = self.process.wait(timeout=40)
+        (self.folder / "demo.log").write_bytes(b"")
+        return status
+
+    def drive(self, axis: str) -> Drive:
+        """The bench itself, for looking at effects."""
+        return Drive(TcpLink("127.0.0.1", self.bench_port), axis)
+
+    def children(self, word: str) -> list[int]:
+        """Process ids of the stack's children whose command line holds a word."""
+        assert self.process is not None
+        rows = subprocess.run(["ps", "-eo", "pid,ppid,args"], capture_output=True, text=True, check=True).stdout
+        found = [r.split(None, 2) for r in rows.splitlines()[1:]]
+        return [int(p) for p, parent, args in found if int(parent) == self.process.pid and word in args]
+
+
+@pytest.fixture(scope="session")
+def stack(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Stack]:
+    made = Stack(tmp_path_factory.mktemp("stack"))
+    made.start()
+    yield made
+    if made.process is not None and made.process.poll() is None:
+        made.stop()
+
+
+@pytest.fixture(scope="session")
+def chromium() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        yield browser
+        browser.close()
+
+
+@pytest.fixture
+def page(stack: Stack, chromium: Browser) -> Iterator[Page]:
+    """A logged-in engineer; any console error fails the test, and so does any request to elsewhere."""
+    context = chromium.new_context(viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    page.set_default_timeout(15_000)
+    complaints: list[str] = []
+    page.on("console", lambda m: complaints.append(m.text) if m.type == "error" else None)
+    page.on("pageerror", lambda e: complaints.append(str(e)))
+    page.on("request", lambda r: None if r.url.startswith((stack.url, "data:")) else complaints.append(r.url))
+    log_in(page, stack)
+    yield page
+    context.close()
+    allowed = [c for c in complaints if "422" in c or "ERR_INCOMPLETE_CHUNKED_ENCODING" in c or "409" in c]
+    assert [c for c in complaints if c not in allowed] == []
+
+
+def log_in(page: Page, stack: Stack, user: tuple[str, str] = ENGINEER) -> None:
+    page.goto(f"{stack.url}/login/")
+    page.get_by_label("User name").fill(user[0])
+    page.get_by_label("Password").fill(user[1])
+    page.get_by_role("button", name="Log in").click()
+    expect(page.get_by_role("heading", name="Projects")).to_be_visible()
+
+
+def step(page: Page, name: str) -> None:
+    """Go to a step by the route."""
+    page.get_by_role("navigation", name="Route").get_by_role("link", name=name).click()
+    expect(page.get_by_role("heading", level=1, name=name)).to_be_visible()
+
+
+def run_procedure(page: Page, button: str, *, seconds: float) -> None:
+    """Consent, start, and wait for the end."""
+    page.get_by_label("I see the axis; nobody and nothing is in its way.").last.check()
+    page.get_by_role("button", name=button, exact=True).click()
+    expect(page.get_by_text("is running")).to_be_visible()
+    expect(page.get_by_text("is running")).to_be_hidden(timeout=1000 * seconds)
+
+
+@contextmanager
+def held(button: Locator) -> Iterator[None]:
+    """Hold a button with the mouse."""
+    box = button.bounding_box()
+    assert box is not None
+    mouse = button.page.mouse
+    mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+    mouse.down()
+    try:
+        yield
+    finally:
+        mouse.up()
+
+
+def serious_violations(page: Page) -> list[str]:
+    """What axe finds of serious or critical impact."""
+    page.evaluate(AXE.read_text())  # as the debugger would, past the page's policy
+    found = page.evaluate("async () => (await axe.run({resultTypes: ['violations']})).violations")
+    return [
+        f"{v['id']}: {json.dumps([n['target'] for n in v['nodes']][:4])}"
+        for v in found
+        if v["impact"] in ("serious", "critical")
+    ]

@@ -1,0 +1,259 @@
+"""The whole way of one axis, in the real interface, on the real stack."""
+
+import re
+import time
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import Stack, held, log_in, run_procedure, serious_violations, step
+
+pytestmark = [pytest.mark.browser, pytest.mark.timeout(600)]
+
+SHEET = {  # as a maker would print it; the rig is the demonstration's glaze table
+    "Winding resistance": ("0.7", None, "per phase"),
+    "Winding inductance": ("4.3", "mH", "line to line"),
+    "Torque constant": ("0.48", "N·m/A", "per A peak"),
+    "Back-EMF constant": ("56.5", "V/krpm", "line to line, peak"),
+    "Poles": ("5", None, "pole pairs"),
+    "Continuous current": ("5.2", "A", "peak of sine"),
+    "Peak current": ("15.6", "A", "peak of sine"),
+    "Continuous torque": ("2.5", "N·m", None),
+    "Rotor inertia": ("900", "g·cm²", None),
+    "Maximum speed": ("6000", "rpm", None),
+}
+LIMITS = {
+    "Velocity limit": ("900", "°/s"),
+    "Acceleration": ("9000", "°/s²"),
+    "Quick-stop deceleration": ("15000", "°/s²"),
+    "Jerk": ("600000", "°/s³"),
+    "Travel, lower end": ("-200", "°"),
+    "Travel, upper end": ("200", "°"),
+    "Following-error window": ("5", "°"),
+    "Travel allowed for identification": ("300", "°"),
+    "Velocity allowed for identification": ("480", "°/s"),
+    "Goal: distance of the move": ("120", "°"),
+    "Goal: time of the move": ("300", "ms"),
+    "Goal: position window": ("0.03", "°"),
+    "Goal: settling time": ("50", "ms"),
+    "Goal: peak following error": ("0.4", "°"),
+}
+
+
+def enter(page: Page, label: str, value: str, unit: str | None = None, convention: str | None = None) -> None:
+    page.get_by_label(re.compile(rf"^{re.escape(label)}\*? ")).fill(value)
+    if unit:
+        page.get_by_label(f"Unit of {label}", exact=True).select_option(unit)
+    if convention:
+        page.get_by_label(f"Convention of {label}", exact=True).select_option(label=convention)
+
+
+def save(page: Page) -> None:
+    page.get_by_role("button", name="Save values").click()
+    expect(page.get_by_text("Saved as value set")).to_be_visible()
+
+
+def test_from_a_data_sheet_to_a_tuned_axis(page: Page, stack: Stack) -> None:
+    bench = stack.drive("glaze-table")
+    _create_project(page, stack)
+    _type_the_sheet_in(page)
+    _describe_the_machine(page)
+    _connect_send_and_clear_the_list(page)
+    _find_the_offset(page)
+    _measure_the_current_loop(page)
+    _jog_both_ways(page, bench)
+    _identify_and_tune(page)
+    _move_change_by_hand_and_accept(page)
+    _store_and_survive_the_power_cut(page, bench)
+    _everything_is_there_after_a_new_login(page, stack)
+
+
+def _create_project(page: Page, stack: Stack) -> None:
+    page.get_by_role("link", name="New project").click()
+    page.get_by_label("Project", exact=True).fill("Test stand")
+    page.get_by_label("Drive", exact=True).fill("Stand drive")
+    page.get_by_label("Axis", exact=True).fill("Table")
+    page.get_by_label("Name of the axis in the drive").fill("glaze-table")
+    page.get_by_role("button", name="Create").click()
+    expect(page.get_by_role("heading", level=1, name="Motor")).to_be_visible()
+    assert serious_violations(page) == []
+
+
+def _type_the_sheet_in(page: Page) -> None:
+    for label, (value, unit, convention) in SHEET.items():
+        enter(page, label, value, unit, convention)
+    facts = page.get_by_label("What was understood")
+    expect(facts.get_by_role("row", name="Phase inductance")).to_contain_text("2.15")
+    # The same number called line to line is half of it per phase: the checks notice a wrong label on Kt.
+    enter(page, "Torque constant", "0.48", "N·m/A", "per A rms")
+    expect(facts).to_contain_text("They agree if the torque constant is per A peak.")
+    enter(page, "Torque constant", "0.48", "N·m/A", "per A peak")
+    # A wrong entry gets its sentence, and nothing typed is lost.
+    enter(page, "Rotor inertia", "-900", "g·cm²")
+    expect(page.get_by_text("Rotor inertia cannot be negative.")).to_be_visible()
+    page.get_by_role("button", name="Save values").click()
+    expect(page.get_by_role("alert")).to_contain_text("Nothing was saved")
+    expect(page.get_by_label(re.compile("^Winding resistance"))).to_have_value("0.7")
+    enter(page, "Rotor inertia", "900", "g·cm²")
+    save(page)
+
+
+def _describe_the_machine(page: Page) -> None:
+    step(page, "Feedback")
+    enter(page, "Lines per revolution", "4096")
+    save(page)
+    step(page, "Mechanics")
+    enter(page, "Gear ratio, motor turns per output turn", "20")
+    enter(page, "Load inertia at the output", "1250", "kg·cm²")
+    save(page)
+    expect(page.get_by_label("What was understood")).to_contain_text("Inertia ratio")
+    step(page, "Power")
+    enter(page, "Supply voltage", "230", "V")
+    enter(page, "Brake resistor", "56", "ohm")
+    save(page)
+    expect(page.get_by_role("row", name="Nominal DC bus")).to_contain_text("325")
+    step(page, "Limits and goal")
+    for label, (value, unit) in LIMITS.items():
+        enter(page, label, value, unit)
+    save(page)
+    assert serious_violations(page) == []
+
+
+def _connect_send_and_clear_the_list(page: Page) -> None:
+    step(page, "Drive")
+    page.get_by_role("button", name="Connect", exact=True).click()
+    expect(page.get_by_label("DC bus")).to_have_text("325")
+    expect(page.get_by_text(re.compile("differ between project and drive"))).to_be_visible()
+    page.get_by_role("button", name="Take control").click()
+    expect(page.get_by_text("you have control")).to_be_visible()
+    page.locator("#blockers summary").click()
+    expect(page.get_by_text("The drive holds factory values only.")).to_be_visible()
+    page.get_by_role("button", name="Open safe torque off").click()
+    page.locator("#blockers summary").click()
+    expect(page.get_by_text("Safe torque off is open.")).to_be_visible()
+    page.get_by_role("button", name="Close safe torque off").click()
+    page.get_by_role("button", name="Send all to the drive").click()
+    expect(page.get_by_text("Waiting for a restart")).to_be_visible()
+    assert serious_violations(page) == []
+    page.get_by_role("button", name="Store permanently").click()
+    page.get_by_role("button", name="Restart the drive").click()
+    expect(page.get_by_text("Project and drive agree.")).to_be_visible()
+    page.locator("#blockers summary").click()
+    expect(page.locator("#blockers li")).to_have_count(1)
+    expect(page.locator("#blockers li")).to_contain_text("The commutation offset has not been found.")
+
+
+def _find_the_offset(page: Page) -> None:
+    step(page, "Commutation")
+    start = page.get_by_role("button", name="Find the offset")
+    expect(start).to_be_disabled()
+    run_procedure(page, "Find the offset", seconds=60)
+    expect(page.get_by_role("row", name="Electrical angle at the index").first).to_be_visible()
+    assert serious_violations(page) == []
+    page.get_by_role("button", name="Accept").click()
+    expect(page.get_by_role("navigation", name="Route").get_by_role("link", name="Commutation")).to_contain_text("±")
+    expect(page.locator("#blockers summary")).to_have_text("Ready to enable")
+
+
+def _measure_the_current_loop(page: Page) -> None:
+    step(page, "Current loop")
+    run_procedure(page, "Measure and tune", seconds=60)
+    page.get_by_role("button", name="Accept").click()
+    plots = page.get_by_label("Plots")
+    expect(plots).to_contain_text("Current loop, closed")
+    expect(plots.get_by_text(re.compile(r"bandwidth −3 dB \d+ Hz")).first).to_be_visible()
+    expect(plots.get_by_text(re.compile(r"phase margin \d+ °")).first).to_be_visible()
+
+
+def _jog_both_ways(page: Page, bench: object) -> None:
+    step(page, "Load")
+    page.locator("#jog").get_by_label("I see the axis; nobody and nothing is in its way.").check()
+    page.get_by_role("button", name="Enable for jogging").click()
+    for name, sign in (("Jog forward", 1), ("Jog backward", -1)):
+        with held(page.get_by_role("button", name=name)):
+            deadline = time.monotonic() + 5
+            while sign * bench.status()["velocity"] < 5:
+                assert time.monotonic() < deadline, "the axis did not move"
+        expect_standstill(bench, within=0.2)
+        expect(page.get_by_label("Velocity")).to_have_text(re.compile("^−?0.0$"))
+    page.get_by_role("button", name="Disable").click()
+
+
+def expect_standstill(bench: object, *, within: float) -> None:
+    """The bench's own speed is near nothing within a time."""
+    begun = time.monotonic()
+    while abs(bench.status()["velocity"]) > 1.0:
+        assert time.monotonic() - begun < within, "the axis still turns"
+        time.sleep(0.005)
+
+
+def _identify_and_tune(page: Page) -> None:
+    step(page, "Load")
+    run_procedure(page, "Identify the load", seconds=60)
+    expect(page.get_by_role("row", name="Coulomb friction")).to_be_visible()
+    page.get_by_role("button", name="Accept").click()
+    step(page, "Velocity loop")
+    run_procedure(page, "Measure and tune", seconds=90)
+    proposal = page.get_by_role("form", name="Proposal")
+    expect(proposal.get_by_role("columnheader", name="before")).to_be_visible()
+    plots = page.get_by_label("Plots")
+    for title in ("Velocity loop, open", "Velocity loop, closed", "Plant, torque to speed", "Velocity step, after"):
+        expect(plots).to_contain_text(title)
+    page.get_by_role("button", name="Accept").click()
+    step(page, "Position loop")
+    run_procedure(page, "Measure and tune", seconds=60)
+    page.get_by_role("button", name="Accept").click()
+    expect(plots).to_contain_text("Position step, after")
+    assert serious_violations(page) == []
+
+
+def _move_change_by_hand_and_accept(page: Page) -> None:
+    step(page, "Velocity loop")
+    margin = page.locator("#predicted tr", has_text="Phase margin").locator("td").nth(1)
+    before = margin.inner_text()
+    gain = page.locator("#gains").get_by_label(re.compile("^Gain Kp$"))
+    kept = gain.input_value()
+    gain.fill(str(1.5 * float(kept)))
+    expect(margin).not_to_have_text(before)
+    expect(page.get_by_text("pending")).to_be_visible()
+    page.get_by_role("button", name="Go back").click()
+    expect(gain).to_have_value(kept)
+    step(page, "Acceptance")
+    run_procedure(page, "Run the move", seconds=60)
+    expect(page.get_by_text("✓ Passes")).to_be_visible()
+    expect(page.get_by_role("row", name="Settling time")).to_be_visible()
+    assert serious_violations(page) == []
+
+
+def _store_and_survive_the_power_cut(page: Page, bench: object) -> None:
+    step(page, "Drive")
+    page.get_by_role("button", name="Store permanently").click()
+    expect(page.get_by_text("Stored: these values survive power-off.")).to_be_visible()
+    stored = bench.read("permanent")["velocity.gain"]
+    step(page, "Velocity loop")
+    gain = page.locator("#gains").get_by_label(re.compile("^Gain Kp$"))
+    gain.fill(f"{0.9 * float(gain.input_value()):.4g}")
+    page.get_by_role("button", name="Keep and send").click()
+    expect(page.get_by_label("Not stored")).to_have_text("1")
+    assert bench.read()["velocity.gain"] != stored
+    step(page, "Drive")
+    expect(page.get_by_text("Cutting the supply now loses 1 value: Gain.")).to_be_visible()
+    asked: list[str] = []
+    page.once("dialog", lambda d: (asked.append(d.message), d.accept()))
+    page.get_by_role("button", name="Cut the supply").click()
+    expect(page.get_by_text("No contact").first).to_be_visible()
+    assert "will be gone" in asked[0]
+    page.get_by_role("button", name="Switch the supply on").click()
+    expect(page.get_by_label("DC bus")).to_have_text("325")
+    assert bench.read()["velocity.gain"] == stored
+
+
+def _everything_is_there_after_a_new_login(page: Page, stack: Stack) -> None:
+    page.context.clear_cookies()
+    log_in(page, stack)
+    page.get_by_role("row", name=re.compile("^Table ")).get_by_role("link").click()
+    step(page, "Acceptance")
+    expect(page.get_by_text("✓ Passes")).to_be_visible()
+    expect(page.get_by_label("Runs").get_by_text("Move × 5").first).to_be_visible()
+    page.get_by_role("link", name="all of them").click()
+    assert serious_violations(page) == []

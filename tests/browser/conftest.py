@@ -127,6 +127,8 @@ def run_procedure(page: Page, button: str, *, seconds: float) -> None:
     page.get_by_role("button", name=button, exact=True).click()
     expect(page.get_by_text("is running")).to_be_visible()
     expect(page.get_by_text("is running")).to_be_hidden(timeout=1000 * seconds)
+    ended = page.locator("#job")
+    assert ended.count() == 0, ended.inner_text()
 
 
 @contextmanager

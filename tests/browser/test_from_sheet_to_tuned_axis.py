@@ -215,7 +215,7 @@ def _move_change_by_hand_and_accept(page: Page) -> None:
     kept = gain.input_value()
     gain.fill(str(1.5 * float(kept)))
     expect(margin).not_to_have_text(before)
-    expect(page.get_by_text("pending")).to_be_visible()
+    expect(page.get_by_text("pending").first).to_be_visible()
     page.get_by_role("button", name="Go back").click()
     expect(gain).to_have_value(kept)
     step(page, "Acceptance")

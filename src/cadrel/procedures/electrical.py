@@ -9,9 +9,11 @@ from cadrel.core.identification import Estimated, fit_admittance, resistance_fro
 from cadrel.core.response import FrequencyResponse, estimate_response, log_lines, measure_step, schroeder_multisine
 from cadrel.core.tuning import tune_current
 from cadrel.link import Recording
+from cadrel.procedures.errors import WindingUnsteady
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import TICK, FloatArray, Session
 
+ALIGNED = 2 * math.pi  # [rad] where the vector stands while the winding is measured
 PERIOD = 1024  # [ticks] of a multisine: 64 ms
 LEVELS = (0.3, 0.45, 0.6, 0.75, 0.9)  # of continuous current, all one sign
 BIAS = 0.5  # of continuous current: keeps every phase away from the dead time's kink
@@ -31,8 +33,11 @@ def run_current_loop(session: Session) -> Outcome:
     ic = session.current_continuous
     with session.enabled("vector"):
         session.enter("aligning", 0.05)
-        session.drive.vector(angle=0.0, rate=10.0, current=LEVELS[0] * ic, rise=ic)
-        session.hold(0.8)
+        # Turned through a whole electrical turn: a rotor opposite to a standing vector would not feel it.
+        session.drive.vector(angle=0.0, rate=20.0, current=LEVELS[-1] * ic, rise=4 * ic)
+        session.hold(0.6)
+        session.drive.vector(angle=ALIGNED, rate=12.0, current=LEVELS[-1] * ic, rise=4 * ic)
+        session.hold(0.9)
         resistance = _resistance(session, ic)
         low = _inductances(session, 0.3 * ic)
         inductance_d, inductance_q = _inductances(session, 0.8 * ic)
@@ -48,7 +53,7 @@ def run_current_loop(session: Session) -> Outcome:
             }
         )
         session.enter("current step", 0.6)
-        session.drive.vector(angle=0.0, rate=10.0, current=BIAS * ic, rise=ic)
+        session.drive.vector(angle=ALIGNED, rate=10.0, current=BIAS * ic, rise=ic)
         session.hold(0.6)
         step = _step(session, ic)
         session.enter("frequency response", 0.75)
@@ -71,19 +76,22 @@ def _resistance(session: Session, ic: float) -> Estimated:
     session.enter("resistance", 0.15)
     currents, voltages = [], []
     for share in LEVELS:
-        session.drive.vector(angle=0.0, rate=10.0, current=share * ic, rise=2 * ic)
+        session.drive.vector(angle=ALIGNED, rate=10.0, current=share * ic, rise=2 * ic)
         session.hold(0.35)
         session.arm(["i_d", "v_d"], seconds=0.1, divider=1)
         record = session.recorded(at_most=2.0)
         currents.append(float(record["i_d"].mean()))
         voltages.append(float(record["v_d"].mean()))
-    return resistance_from_levels(np.array(currents), np.array(voltages))
+    found = resistance_from_levels(np.array(currents), np.array(voltages))
+    if found.value <= 0 or found.std > 0.1 * found.value:
+        raise WindingUnsteady(value=found.value, std=found.std)
+    return found
 
 
 def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated]:
     """L in d and q at a bias current, from the admittance above 200 Hz."""
     session.enter(f"inductance at {bias:.2f} A", 0.35)
-    session.drive.vector(angle=0.0, rate=10.0, current=bias, rise=2 * session.current_continuous)
+    session.drive.vector(angle=ALIGNED, rate=10.0, current=bias, rise=2 * session.current_continuous)
     session.hold(0.5)
     axis = session.axis
     lines = log_lines(13, 200, 30)  # 203 Hz to 3.1 kHz

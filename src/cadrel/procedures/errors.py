@@ -85,3 +85,11 @@ class NotAllowed(ProcedureError):
     happened = "It cannot start: {why}"
     means = "Nothing moved."
     remedy = "{remedy}"
+
+
+class WindingUnsteady(ProcedureError):
+    """The current levels do not lie on a line."""
+
+    happened = "The current levels gave a resistance of {value:.3g} ± {std:.2g} ohm."
+    means = "The shaft moved while it was measured, or a connection is loose; no value was taken."
+    remedy = "Let the axis rest and start again; check the motor's terminals if it comes back."

@@ -223,8 +223,9 @@ class Session:
 
     @property
     def current_continuous(self) -> float:
-        """Smaller of motor and drive. [A peak]"""
-        return min(self.axis.motor.current_continuous, float(self.drive.identity()["current_continuous"]))
+        """Smallest of motor, drive and current limit. [A peak]"""
+        rating = float(self.drive.identity()["current_continuous"])
+        return min(self.axis.motor.current_continuous, rating, self.values["limit.current"])
 
     def go_to(self, position: float, *, speed: float) -> None:
         """In velocity mode: run near a position and stop there. [rad], [rad/s]"""

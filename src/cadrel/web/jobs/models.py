@@ -7,6 +7,8 @@ from django.conf import settings
 from django.db import models
 from django.utils import timezone
 
+from cadrel.core.parameters import STEPS
+
 SILENT = timedelta(seconds=6)  # a worker not heard for so long is gone
 NEVER_STARTED = timedelta(seconds=20)
 
@@ -65,6 +67,11 @@ class Job(models.Model):
 
     def __str__(self) -> str:
         return f"{self.procedure}: {self.state}"
+
+    @property
+    def title(self) -> str:
+        """The step's title."""
+        return next((s.title for s in STEPS if s.key == self.procedure), self.procedure)
 
     @property
     def is_active(self) -> bool:

@@ -12,7 +12,7 @@ from cadrel.web.rig.actions import try_status
 
 STATES = {
     "off": ("Power stage off", "off"),
-    "vector": ("Enabled, turning the vector", "on"),
+    "vector": ("Enabled, vector", "on"),
     "current": ("Enabled, current", "on"),
     "velocity": ("Enabled, velocity", "on"),
     "position": ("Enabled, holding", "on"),

@@ -16,6 +16,7 @@ HIDDEN = {
     "power": {"power.undervoltage"},
     "limits": set(),
 }
+COMPUTED = {"limit.current": "empty: the smaller of motor peak and drive peak"}  # not asked for, but may be set
 SHOWN_UNIT = {
     "resistance": "ohm",
     "inductance": "mH",
@@ -94,7 +95,8 @@ def form_of(
     base = defaults()
     rows = []
     for p in fields_of(step):
-        entry = entries.get(p.key) or (base.get(p.key) if p.key not in entries else None) or {}
+        preset = base.get(p.key) if p.key not in entries and p.key not in COMPUTED else None
+        entry = entries.get(p.key) or preset or {}
         value = entry.get("value", "")
         units = _units(p, linear)
         unit = str(entry.get("unit") or (p.unit if p.unit in units else units[0]))
@@ -130,7 +132,9 @@ def _shown(value: Any) -> str:
 
 def understood_text(p: Parameter, entry: Entry) -> str:
     """Return what an entry means inside, where that differs from what is printed."""
-    if not p.convention or entry.get("value") in (None, ""):
+    if entry.get("value") in (None, ""):
+        return COMPUTED.get(p.key, "")
+    if not p.convention:
         return ""
     try:
         si = check_entry(p.key, entry)

@@ -169,11 +169,13 @@ def _jog_both_ways(page: Page, bench: object) -> None:
     step(page, "Load")
     page.locator("#jog").get_by_label("I see the axis; nobody and nothing is in its way.").check()
     page.get_by_role("button", name="Enable for jogging").click()
+    expect(page.locator("#jog")).to_have_attribute("data-ready", "1")
     for name, sign in (("Jog forward", 1), ("Jog backward", -1)):
         with held(page.get_by_role("button", name=name)):
             deadline = time.monotonic() + 5
             while sign * bench.status()["velocity"] < 5:
                 assert time.monotonic() < deadline, "the axis did not move"
+                time.sleep(0.02)
         expect_standstill(bench, within=0.2)
         expect(page.get_by_label("Velocity")).to_have_text(re.compile("^−?0.0$"))
     page.get_by_role("button", name="Disable").click()
@@ -211,6 +213,7 @@ def _move_change_by_hand_and_accept(page: Page) -> None:
     step(page, "Velocity loop")
     margin = page.locator("#predicted tr", has_text="Phase margin").locator("td").nth(1)
     before = margin.inner_text()
+    expect(page.locator("#gains")).to_have_attribute("data-ready", "1")
     gain = page.locator("#gains").get_by_label(re.compile("^Gain Kp$"))
     kept = gain.input_value()
     gain.fill(str(1.5 * float(kept)))
@@ -239,6 +242,7 @@ def _store_and_survive_the_power_cut(page: Page, bench: object) -> None:
     step(page, "Drive")
     expect(page.get_by_text("Cutting the supply now loses 1 value: Gain.")).to_be_visible()
     asked: list[str] = []
+    expect(page.locator("form[data-ask]").first).to_have_attribute("data-ready", "1")
     page.once("dialog", lambda d: (asked.append(d.message), d.accept()))
     page.get_by_role("button", name="Cut the supply").click()
     expect(page.get_by_text("No contact").first).to_be_visible()

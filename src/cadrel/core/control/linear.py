@@ -15,6 +15,7 @@ from cadrel.core.control.filters import TICK, TV, lowpass_pole
 FloatArray = NDArray[np.float64]
 CURRENT_STEP, VELOCITY_STEP, POSITION_STEP = 0, 1, 2
 _RIGID = 1e-9
+RUNAWAY = 1e6  # of the step: a loop that gets there is unstable
 
 
 def step_response(
@@ -52,6 +53,8 @@ def step_response(
         n.a2,
         gains.position_gain,
     )
+    # An unstable loop runs away beyond all numbers: hold what no screen shows anyway.
+    out = np.clip(np.nan_to_num(out, nan=RUNAWAY, posinf=RUNAWAY, neginf=-RUNAWAY), -RUNAWAY, RUNAWAY)
     if kind == CURRENT_STEP:
         return np.arange(ticks) * TICK, out
     step = round(TV / TICK)

@@ -56,7 +56,7 @@ def _slopes(i_d, i_q, w1, w2, twist, theta2, vd, vq, p, fric1, fric2, inv_ld, in
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
 def turned(c, s, x):
-    """Return cosine and sine turned on by a small angle: series to x^7, below 1e-7 for |x| < 0.6 rad."""
+    """Return cosine and sine turned on by a small angle: series to x^7, within 5e-7 for |x| < 0.6 rad."""
     x2 = x * x
     cx = 1.0 - x2 * (0.5 - x2 * (1.0 / 24.0 - x2 / 720.0))
     sx = x * (1.0 - x2 * (1.0 / 6.0 - x2 * (1.0 / 120.0 - x2 / 5040.0)))

@@ -14,6 +14,7 @@ async function mountAll(root) {
     undos.set(element, () => {});
     const { mount } = await import(MODULES[/** @type {keyof typeof MODULES} */ (element.dataset.module)]);
     undos.set(element, mount(element));
+    element.dataset.ready = "1";
   }
 }
 

@@ -1,0 +1,134 @@
+"""Fits on synthetic records whose answer is known."""
+
+import math
+
+import numpy as np
+import pytest
+
+from cadrel.core.control import Gains, TwoMass, Winding, velocity_plant
+from cadrel.core.errors import UnusableInput
+from cadrel.core.identification import (
+    angle_error_from_spinning,
+    electrical_turns,
+    fit_load,
+    fit_two_mass,
+    flux_from_spinning,
+    learn_halls,
+    offset_from_alignment,
+    resistance_from_levels,
+)
+from cadrel.core.response import FrequencyResponse
+
+RNG = np.random.default_rng(3)
+GAINS = Gains(current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.03, velocity_reset=0.06, feedback_filter_hz=800,
+              torque_filter_hz=1200)
+WINDING = Winding(resistance=1.3, inductance=4.6e-3)
+
+
+def test_resistance_is_the_slope_and_leaves_the_dead_time_out() -> None:
+    current = np.linspace(1, 4, 6)
+    found = resistance_from_levels(current, 1.9 + 1.36 * current + RNG.normal(0, 1e-3, 6))
+    assert found.value == pytest.approx(1.36, abs=4 * found.std + 1e-9)
+    assert found.std < 2e-3
+    with pytest.raises(UnusableInput):
+        resistance_from_levels(np.ones(5), np.ones(5))
+
+
+def test_flux_is_told_apart_from_drop_and_dead_time() -> None:
+    speed = np.concatenate([np.linspace(200, 700, 30), -np.linspace(200, 700, 30)])
+    i_q = 0.4 * np.sign(speed) + RNG.normal(0, 1.5, 60)
+    dead = 0.9 * i_q / (np.abs(i_q) + 0.05)
+    v_q = 0.0992 * speed + 1.36 * i_q + dead + RNG.normal(0, 0.02, 60)
+    found = flux_from_spinning(speed, v_q, np.zeros(60), i_q, np.zeros(60), resistance=1.36, inductance=4.6e-3)
+    assert found.value == pytest.approx(0.0992, rel=2e-3)
+
+
+@pytest.mark.parametrize("error", [-0.12, 0.0, 0.05, 0.3])
+def test_an_angle_that_is_ahead_shows_in_v_d_whatever_the_load(error: float) -> None:
+    speed = np.concatenate([np.linspace(150, 600, 25), -np.linspace(150, 600, 25)])
+    i_q = 0.8 * np.sign(speed) + 0.5 + RNG.normal(0, 1, 50)  # friction and gravity
+    v_d = speed * 0.0992 * math.sin(error) - speed * 4.6e-3 * i_q + 1e-7 * speed**2 + RNG.normal(0, 0.05, 50)
+    found = angle_error_from_spinning(speed, v_d, i_q, flux_linkage=0.0992)
+    assert found.value == pytest.approx(error, abs=math.radians(0.3))
+
+
+def test_friction_cancels_between_the_two_directions() -> None:
+    pairs, offset, lag = 4, 1.1, math.radians(6)
+    vector = np.linspace(0, 2 * math.pi, 12)
+    up, down = (vector - lag - offset) / pairs, (vector + lag - offset) / pairs
+    found = offset_from_alignment(vector, up, vector, down, pole_pairs=pairs)
+    assert found.offset == pytest.approx(offset, abs=1e-9)
+    assert found.friction_lag == pytest.approx(lag)
+
+
+def test_a_turning_vector_gives_pole_pairs_with_their_sign() -> None:
+    vector = np.linspace(0, 20, 500)
+    assert electrical_turns(vector, vector / 4) == pytest.approx(4)
+    assert electrical_turns(vector, -vector / 4) == pytest.approx(-4)
+    with pytest.raises(UnusableInput):
+        electrical_turns(vector, np.zeros(500))
+
+
+SECTORS = {"normal": (1, 3, 2, 6, 4, 5), "mirrored": (1, 5, 4, 6, 2, 3)}  # six-step table: common practice
+
+
+@pytest.mark.parametrize("name", SECTORS)
+def test_halls_are_learned_with_order_offset_and_placement(name: str) -> None:
+    misplaced = np.radians([1.5, -2.0, 0.5, 2.0, -1.0, -1.0])
+    edges = 0.6 + np.arange(6) * math.pi / 3 + misplaced
+    angle = np.linspace(0, 6 * math.pi, 20000)
+
+    def codes(a: np.ndarray) -> np.ndarray:
+        wrapped = (a - edges[0]) % (2 * math.pi)
+        sector = np.searchsorted(edges - edges[0], wrapped, side="right") - 1
+        return np.array(SECTORS[name])[sector]
+
+    found = learn_halls(angle, codes(angle), angle[::-1], codes(angle[::-1]))
+    assert found.faults == ()
+    assert found.mirrored is (name == "mirrored")
+    assert math.degrees(found.offset) == pytest.approx(math.degrees(0.6), abs=0.2)
+    np.testing.assert_allclose(np.degrees(found.edge_errors), np.degrees(misplaced), atol=0.2)
+
+
+@pytest.mark.parametrize(("broken", "says"), [(lambda h: h & 0b011, "0 or 7"), (lambda h: h ^ 0b100, "0 or 7"),
+                                              (lambda h: np.where(h == 6, 4, h), "never came")])
+def test_dead_and_inverted_halls_are_named(broken: object, says: str) -> None:
+    angle = np.linspace(0, 6 * math.pi, 6000)
+    codes = np.array(SECTORS["normal"])[(angle // (math.pi / 3)).astype(int) % 6]
+    wrong = broken(codes)  # type: ignore[operator]
+    assert says in " ".join(learn_halls(angle, wrong, angle[::-1], wrong[::-1]).faults)
+
+
+def test_load_is_found_from_position_and_torque() -> None:
+    j, tc, b, tg, t = 3.7e-4, 0.11, 4e-4, 0.02, 250e-6
+    lobe = np.concatenate([np.linspace(0, 1, 200), np.ones(300), np.linspace(1, 0, 200), np.zeros(40)])
+    speed = np.concatenate([s * a * lobe for a in (100, 40) for s in (1, -1, -1, 1)])
+    position = np.cumsum(speed) * t
+    torque = j * np.gradient(speed, t) + tc * np.sign(speed) + b * speed + tg + RNG.normal(0, 0.02, len(speed))
+    counted = np.floor(position * 10000 / (2 * math.pi)) * 2 * math.pi / 10000
+    found = fit_load(counted, torque, period=t, slow=5.0)
+    assert found.inertia.value == pytest.approx(j, rel=0.01)
+    assert found.coulomb.value == pytest.approx(tc, rel=0.05)
+    assert found.constant.value == pytest.approx(tg, abs=0.002)
+
+
+@pytest.mark.parametrize(("anti", "ratio"), [(60.0, 2.0), (180.0, 1.6), (420.0, 0.6)])
+def test_two_masses_are_found_in_their_own_response(anti: float, ratio: float) -> None:
+    load = 1.4e-4 * ratio
+    truth = TwoMass(inertia_motor=1.4e-4, inertia_load=load, stiffness=load * (2 * math.pi * anti) ** 2, damping=0.02)
+    f = np.geomspace(4, 1000, 80)
+    clean = velocity_plant(truth, WINDING, GAINS, f)
+    noisy = clean * (1 + RNG.normal(0, 0.01, 80) + 1j * RNG.normal(0, 0.01, 80))
+    response = FrequencyResponse(f, noisy, np.full(80, 0.99), 0.01 * np.abs(noisy))
+    fit = fit_two_mass(response, WINDING, GAINS, inertia=1.15 * truth.inertia, viscous=0.0)
+    assert fit.load.antiresonance_hz == pytest.approx(anti, rel=0.02)
+    assert fit.load.inertia == pytest.approx(truth.inertia, rel=0.03)
+
+
+def test_one_mass_stays_one_mass() -> None:
+    f = np.geomspace(4, 1000, 80)
+    clean = velocity_plant(TwoMass(inertia_motor=3e-4), WINDING, GAINS, f)
+    response = FrequencyResponse(f, clean, np.full(80, 0.99), 0.01 * np.abs(clean))
+    fit = fit_two_mass(response, WINDING, GAINS, inertia=2.5e-4, viscous=0.0)
+    assert fit.load.stiffness is None
+    assert fit.load.inertia == pytest.approx(3e-4, rel=0.01)

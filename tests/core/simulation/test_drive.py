@@ -1,0 +1,225 @@
+"""The stand-in drive: memory, power states, lease, guards, jog, recorder."""
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+
+from cadrel.core.axis import drive_values
+from cadrel.core.motion import move_profile
+from cadrel.core.parameters import Entry
+from cadrel.core.simulation import SimulatedDrive, machine
+from cadrel.link import Drive, RefusedByDrive
+from tests.conftest import rig_of
+
+Make = Callable[..., tuple[Drive, SimulatedDrive]]
+
+
+@pytest.fixture
+def ready(make_drive: Make, pusher: dict[str, Entry]) -> tuple[Drive, SimulatedDrive]:
+    """A drive that holds the right values, commutation included, and is led from here."""
+    truth = rig_of("tile-pusher")
+    drive, simulated = make_drive(truth)
+    values = drive_values(pusher, drive_current_peak=truth.drive_current_peak)
+    values["commutation.valid"] = 1.0
+    values["commutation.offset"] = math.remainder(truth.pole_pairs * truth.index_angle, 2 * math.pi)
+    values["commutation.hall_offset"] = math.radians(truth.hall_offset_deg)
+    drive.take_control("test")
+    drive.write(values)
+    drive.store()
+    drive.restart()
+    drive.take_control("test")
+    return drive, simulated
+
+
+def enable(drive: Drive, mode: str = "position", travel: float = 1e3) -> None:
+    drive.enable(mode, guard_low=-travel, guard_high=travel, guard_speed=500)
+
+
+def wait(drive: Drive, seconds: float, *, beat: bool = True) -> None:
+    for _ in range(round(seconds / 0.02)):
+        if beat:
+            drive.beat()
+        drive.link.wait(0.02)
+
+
+def test_power_states_follow_the_table_of_iec_61800_7_201() -> None:
+    # Rows of the standard's state diagram (from memory): the way up, the way down, and a fault from everywhere.
+    state = machine.after(machine.NOT_READY, "initialised")
+    for event, expected in (("shutdown", "Ready to switch on"), ("switch on", "Switched on"),
+                            ("enable operation", "Operation enabled"), ("quick stop", "Quick stop active"),
+                            ("stopped", "Switch on disabled")):
+        state = machine.after(state, event)
+        assert state == expected
+    assert machine.after("Operation enabled", "fault") == "Fault reaction active"
+    assert machine.after("Fault reaction active", "reaction done") == "Fault"
+    assert machine.after("Fault", "enable operation") == "Fault"
+    assert machine.after("Fault", "fault reset") == "Switch on disabled"
+
+
+def test_what_is_not_stored_is_gone_after_power_off(ready: tuple[Drive, SimulatedDrive]) -> None:
+    drive, _ = ready
+    stored = drive.read()["velocity.gain"]
+    drive.write({"velocity.gain": 2 * stored, "position.gain": 33.0})
+    drive.store()
+    drive.write({"velocity.gain": 3 * stored})
+    assert drive.status()["not_stored"] == ["velocity.gain"]
+    drive.power_switch(False)
+    with pytest.raises(RefusedByDrive, match="no supply"):
+        drive.status()
+    drive.power_switch(True)
+    assert drive.read()["velocity.gain"] == 2 * stored
+    assert drive.read()["position.gain"] == 33.0
+
+
+def test_a_fresh_drive_says_everything_that_prevents_enabling(make_drive: Make) -> None:
+    drive, _ = make_drive()
+    drive.set_switch("safe_torque_off", False)
+    codes = [b["code"] for b in drive.status()["blockers"]]
+    assert codes == ["safe_torque_off", "configuration", "commutation"]
+    drive.take_control("test")
+    with pytest.raises(RefusedByDrive, match="Safe torque off is open"):
+        enable(drive)
+
+
+def test_only_the_holder_of_the_lease_moves_the_axis(ready: tuple[Drive, SimulatedDrive]) -> None:
+    drive, _ = ready
+    other = Drive(drive.link, "axis")
+    with pytest.raises(RefusedByDrive, match="test has control"):
+        other.take_control("other")
+    with pytest.raises(RefusedByDrive, match="without control"):
+        enable(other)
+    other.take_control("other", force=True)
+    with pytest.raises(RefusedByDrive, match="without control"):
+        enable(drive)
+
+
+def test_jog_ends_within_200_ms_of_the_last_renewal(ready: tuple[Drive, SimulatedDrive]) -> None:
+    drive, simulated = ready
+    enable(drive)
+    for _ in range(20):
+        drive.jog(20.0)
+        drive.link.wait(0.04)
+    assert simulated.status()["velocity"] == pytest.approx(20, abs=3)
+    drive.link.wait(0.2)
+    assert abs(simulated.status()["velocity"]) < 1.0
+
+
+def test_a_silent_holder_stops_the_axis_and_cuts_power(ready: tuple[Drive, SimulatedDrive]) -> None:
+    drive, simulated = ready
+    enable(drive, "velocity")
+    drive.run_at(50.0)
+    wait(drive, 0.3)
+    assert simulated.status()["velocity"] == pytest.approx(50, rel=0.1)
+    wait(drive, 0.9, beat=False)
+    assert simulated.status()["mode"] == "off"
+    assert [e["kind"] for e in simulated.events][-1] == "connection_lost"
+
+
+def test_the_guard_stops_what_leaves_the_consented_travel(ready: tuple[Drive, SimulatedDrive]) -> None:
+    drive, simulated = ready
+    enable(drive, "velocity", travel=5.0)
+    drive.run_at(60.0)
+    wait(drive, 0.6)
+    status = simulated.status()
+    assert status["mode"] == "off"
+    assert 5.0 < status["position"] < 8.0
+    assert simulated.events[-1]["kind"] == "guard"
+
+
+def test_stop_ramps_down_and_disables_whoever_asks(ready: tuple[Drive, SimulatedDrive]) -> None:
+    drive, simulated = ready
+    enable(drive)
+    drive.jog(40.0)
+    drive.link.wait(0.08)
+    Drive(drive.link, "axis").stop("anyone")
+    drive.link.wait(0.15)
+    assert simulated.status()["mode"] == "off"
+    assert simulated.power_state == machine.DISABLED
+
+
+def test_a_fault_needs_a_reset(ready: tuple[Drive, SimulatedDrive]) -> None:
+    drive, simulated = ready
+    drive.write({"limit.following_error": 0.02, "velocity.gain": 1e-4})
+    enable(drive)
+    drive.run_path(move_profile(20.0, velocity=200, acceleration=3000, jerk=1e6).segments)
+    wait(drive, 0.5)
+    assert simulated.fault == "following_error"
+    with pytest.raises(RefusedByDrive, match="following error"):
+        enable(drive)
+    drive.reset_fault()
+    assert simulated.power_state == machine.DISABLED
+
+
+def test_halls_then_edges_then_the_index_tell_the_angle_after_power_up(ready: tuple[Drive, SimulatedDrive]) -> None:
+    drive, simulated = ready
+    assert drive.status()["angle_quality"] == "unknown"
+    enable(drive, "velocity")
+    assert drive.status()["angle_quality"] == "sector"
+    drive.run_at(15.0)
+    seen = set()
+    for _ in range(40):
+        wait(drive, 0.02)
+        seen.add(drive.status()["angle_quality"])
+    assert {"edge", "index"} <= seen
+    truth = simulated.truth
+    s = simulated._state
+    found = s.angle_used - truth.pole_pairs * s.theta1
+    assert abs(math.degrees(math.remainder(found, 2 * math.pi))) < 1.5
+
+
+def test_a_reversed_encoder_and_swapped_phases_are_seen_in_the_counts(make_drive: Make, pusher: dict[str, Entry]) -> None:
+    rises = {}
+    for name, changes in {"good": {}, "encoder": {"encoder_inverted": True}, "phases": {"phases_swapped": True}}.items():
+        drive, _ = make_drive(rig_of("tile-pusher", **changes))
+        drive.take_control("test")
+        drive.write(drive_values(pusher))
+        drive.store()
+        drive.restart()
+        drive.take_control("test")
+        enable(drive, "vector")
+        drive.vector(angle=0.0, rate=20, current=3, rise=10)
+        wait(drive, 0.8)
+        before = drive.status()["counts"]
+        drive.vector(angle=8 * math.pi, rate=20, current=3, rise=10)
+        wait(drive, 1.6)
+        rises[name] = drive.status()["counts"] - before
+    assert rises["good"] == pytest.approx(10000, rel=0.02)
+    assert rises["encoder"] == pytest.approx(-10000, rel=0.02)
+    assert rises["phases"] == pytest.approx(-10000, rel=0.02)
+
+
+def test_the_recorder_keeps_what_was_before_the_trigger(ready: tuple[Drive, SimulatedDrive]) -> None:
+    drive, _ = ready
+    enable(drive)
+    wait(drive, 0.1)
+    drive.arm(["position_ref", "profile_active"], divider=4, samples=800, pre=100,
+              trigger={"signal": "profile_active", "level": 0.5, "rising": True})
+    wait(drive, 0.1)
+    drive.run_path(move_profile(3.0, velocity=50, acceleration=2000, jerk=1e6).segments)
+    wait(drive, 0.3)
+    record = drive.recording()
+    assert int(np.argmax(record["profile_active"] > 0.5)) == 100
+    assert record["position_ref"][-1] - record["position_ref"][0] == pytest.approx(3.0, abs=1e-4)
+
+
+@pytest.mark.parametrize("bad", [{"velocity.gain": math.inf}, {"velocity.gain": -1.0}, {"no.such": 1.0}])
+def test_a_bad_value_leaves_the_memory_as_it_was(ready: tuple[Drive, SimulatedDrive], bad: dict[str, float]) -> None:
+    drive, simulated = ready
+    before = dict(simulated.memory.working)
+    with pytest.raises((RefusedByDrive, ValueError)):
+        drive.write({"position.gain": 21.0} | bad)
+    assert simulated.memory.working == before
+
+
+def test_the_same_seed_gives_the_same_recording(make_drive: Make, pusher: dict[str, Entry]) -> None:
+    tapes = []
+    for _ in range(2):
+        drive, _ = make_drive(seed=9)
+        drive.take_control("test")
+        drive.write(drive_values(pusher))
+        drive.arm(["i_d", "counts"], divider=1, samples=400)
+        drive.link.wait(0.05)
+        tapes.append(drive.recording()["i_d"])
+    np.testing.assert_array_equal(tapes[0], tapes[1])

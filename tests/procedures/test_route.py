@@ -1,0 +1,181 @@
+"""The procedures end to end on the simulated drive: what they find, and that they refuse rightly."""
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+
+from cadrel.cli.commission import commission_in_process
+from cadrel.cli.draws import draw_bench
+from cadrel.cli.evidence import response_error, score
+from cadrel.core.axis import understand
+from cadrel.core.parameters import Entry
+from cadrel.core.simulation import RigTruth
+from cadrel.link import Drive, LinkDown
+from cadrel.procedures import Session, run_commutation
+from cadrel.procedures.route import RouteResult, consent_for, load_project_values, run_route
+from tests.conftest import rig_of, values_of
+
+DRAWN = 2  # of the ten; all ten: bin/cadrel evidence
+
+
+@pytest.fixture(scope="module")
+def pusher_route() -> RouteResult:
+    return commission_in_process(values_of("tile-pusher"), rig_of("tile-pusher"), seed=4)[0]
+
+
+def test_the_demo_axis_is_proven_within_every_bound(pusher_route: RouteResult) -> None:
+    truth = rig_of("tile-pusher")
+    found = score(0, truth, pusher_route.outcomes, status=pusher_route.status, reason=pusher_route.reason, drive_time=0)
+    assert pusher_route.status == "proven", pusher_route.reason
+    assert abs(found.offset_deg) <= 2
+    assert abs(found.inertia) <= 0.05
+    assert abs(found.coulomb) <= 0.10
+    assert abs(found.current_bandwidth) <= 0.10
+    assert found.response_db <= 1.5
+    assert found.response_deg <= 8
+    assert abs(found.gain_margin_db) <= 1
+    assert abs(found.phase_margin_deg) <= 4
+
+
+@pytest.mark.parametrize("number", range(DRAWN))
+def test_drawn_benches_are_within_every_bound(number: int) -> None:
+    truth, values = draw_bench(np.random.default_rng([2026, number]))
+    result, drive = commission_in_process(values, truth, seed=2026 + number)
+    found = score(number, truth, result.outcomes, status=result.status, reason=result.reason, drive_time=drive.time)
+    assert found.within(), found
+
+
+def test_the_glaze_table_is_proven_too() -> None:
+    result, _ = commission_in_process(values_of("glaze-table"), rig_of("glaze-table"), seed=6)
+    assert result.status == "proven", result.reason
+    db, deg = response_error(result.outcomes["velocity"])
+    assert db <= 1.5
+    assert deg <= 8
+
+
+def test_tuning_keeps_what_was_asked_for(pusher_route: RouteResult) -> None:
+    found = pusher_route.outcomes["velocity"].margins["velocity"]["predicted"]
+    assert found["phase_margin_deg"] >= 44
+    assert found["gain_margin_db"] >= 7.5
+    assert found["sensitivity_peak"] <= 1.85
+
+
+def test_the_tuned_step_is_faster_than_the_careful_one(pusher_route: RouteResult) -> None:
+    before, after = [r.metrics for r in pusher_route.outcomes["velocity"].runs if r.kind == "velocity_step"]
+    assert after["rise_time"] < 0.5 * before["rise_time"]
+
+
+def test_the_recorded_current_step_is_the_predicted_one(pusher_route: RouteResult) -> None:
+    run = pusher_route.outcomes["current"].runs[0]
+    predicted = np.array(run.curves["predicted_step"])
+    measured = run.channels["i_d"][: len(predicted)]
+    size = run.excitation["size"]
+    assert np.abs(measured - predicted).max() < 0.08 * size  # one tick of the rise is a tenth of the step
+
+
+def test_no_channel_of_any_run_is_the_plants_truth(pusher_route: RouteResult) -> None:
+    # Procedures see what a drive records: counts are whole numbers, currents are sensor steps.
+    forward = pusher_route.outcomes["commutation"].runs[0].channels
+    assert np.array_equal(forward["counts"], np.round(forward["counts"]))
+
+
+@pytest.mark.parametrize(
+    ("changes", "says"),
+    [
+        ({"phases_swapped": True}, "counts fell"),
+        ({"encoder_inverted": True}, "counts fell"),
+        ({"pole_pairs": 5}, "5 pole pairs would fit"),
+        ({"encoder_lines": 2000}, "pole pairs were entered"),
+        ({"coulomb_load": 9.0, "coulomb_motor": 9.0}, "the shaft 0.0°"),
+    ],
+)
+def test_a_wiring_or_data_fault_is_refused_by_name(changes: dict[str, object], says: str) -> None:
+    result, drive = commission_in_process(values_of("tile-pusher"), rig_of("tile-pusher", **changes), seed=2)
+    assert result.status == "refused"
+    assert says in result.reason
+    assert drive.memory.working["commutation.valid"] == 0.0
+    assert drive.status()["mode"] == "off"
+
+
+def test_a_drive_that_dies_ends_the_run_powers_off_and_a_retry_works(make_drive: Callable[..., tuple[Drive, object]]) -> None:
+    values = values_of("tile-pusher")
+    drive, simulated = make_drive()
+    axis = understand(values)
+    sent = load_project_values(drive, values, owner="test")
+    session = Session(drive=drive, axis=axis, consent=consent_for("commutation", axis, sent))
+    looks = 0
+    original = drive.link.call
+
+    def dies(method: str, params: dict[str, object]) -> object:
+        nonlocal looks
+        looks += 1
+        if looks > 120:
+            raise LinkDown(address="test", why="it died")
+        return original(method, params)
+
+    drive.link.call = dies  # type: ignore[method-assign]
+    with pytest.raises(LinkDown):
+        run_commutation(session)
+    simulated.advance(1.0)  # type: ignore[attr-defined]
+    assert simulated.status()["mode"] == "off"  # type: ignore[attr-defined]
+    drive.link.call = original  # type: ignore[method-assign]
+    drive.take_control("test")
+    drive.give_control()
+    assert run_route(drive, axis, values, report=lambda p, s: None).status == "proven"
+
+
+def test_the_abort_button_ends_it_and_powers_off(make_drive: Callable[..., tuple[Drive, object]]) -> None:
+    from cadrel.procedures import Aborted
+
+    values = values_of("tile-pusher")
+    drive, simulated = make_drive()
+    axis = understand(values)
+    sent = load_project_values(drive, values, owner="test")
+    session = Session(drive=drive, axis=axis, consent=consent_for("commutation", axis, sent),
+                      is_aborted=lambda: drive.status()["time"] > 1.5)
+    with pytest.raises(Aborted):
+        run_commutation(session)
+    assert simulated.status()["mode"] == "off"  # type: ignore[attr-defined]
+
+
+def test_travel_and_speed_stay_within_what_was_announced() -> None:
+    truth = rig_of("tile-pusher", stop_low=-1e9, stop_high=1e9)
+    values = values_of("tile-pusher")
+    from cadrel.bench import DriveService
+    from cadrel.core.simulation import SimulatedDrive
+    from cadrel.link import LocalLink
+
+    simulated = SimulatedDrive("axis", truth, seed=3)
+    service = DriveService({"axis": simulated})
+    seen: list[tuple[float, float]] = []
+
+    def advance(seconds: float) -> None:
+        service.advance(seconds)
+        seen.append((float(simulated._state.theta1), float(simulated._state.omega1)))
+
+    drive, axis = Drive(LocalLink(service.answer, advance), "axis"), understand(values)
+    sent = load_project_values(drive, values, owner="test")
+    consent = consent_for("commutation", axis, sent)
+    start = float(simulated._state.theta1)
+    run_commutation(Session(drive=drive, axis=axis, consent=consent))
+    travel = max(abs(x - start) for x, _ in seen)
+    assert travel <= consent.travel
+    assert max(abs(w) for _, w in seen) <= consent.speed
+
+
+def test_same_seed_same_result() -> None:
+    values: dict[str, Entry] = values_of("tile-pusher")
+    one = commission_in_process(values, rig_of("tile-pusher"), seed=11)[0]
+    other = commission_in_process(values, rig_of("tile-pusher"), seed=11)[0]
+    assert one.parameters == other.parameters
+    assert one.outcomes["load"].findings == other.outcomes["load"].findings
+
+
+def test_hall_faults_are_named_and_no_offset_is_kept() -> None:
+    truth: RigTruth = rig_of("tile-pusher", hall_errors_deg=[0, 0, 0, 0, 0, -59.999])
+    result, drive = commission_in_process(values_of("tile-pusher"), truth, seed=2)
+    assert result.status == "refused"
+    assert "Hall" in result.reason
+    assert math.isclose(drive.memory.working["commutation.valid"], 0.0)

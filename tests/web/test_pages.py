@@ -1,0 +1,198 @@
+"""Pages without a drive: roles, entry forms, refusals, previews, predictions."""
+
+import re
+from typing import Any
+
+import pytest
+from django.contrib.auth.models import Group, User
+from django.test import Client
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from cadrel.core.parameters import STEPS, of_step
+from cadrel.web.projects.actions import create_project, save_entries
+from cadrel.web.projects.models import Axis
+from cadrel.web.route.entries import fields_of, parse
+from tests.conftest import values_of
+
+pytestmark = pytest.mark.django_db
+
+
+def user_with(role: str) -> User:
+    user = User.objects.create_user(role, password="a-long-password")
+    user.groups.add(Group.objects.get_or_create(name=role)[0])
+    return user
+
+
+@pytest.fixture
+def client() -> Client:
+    made = Client()
+    made.force_login(user_with("engineer"), backend="django.contrib.auth.backends.ModelBackend")
+    return made
+
+
+@pytest.fixture
+def observer() -> Client:
+    made = Client()
+    made.force_login(user_with("observer"), backend="django.contrib.auth.backends.ModelBackend")
+    return made
+
+
+@pytest.fixture
+def axis() -> Axis:
+    author = User.objects.create_user("author", password="a-long-password")
+    made = create_project(name="P", machine="M", drive="D", host="127.0.0.1", port=1, axis="A", remote="a", author=author)
+    save_entries(made, values_of("tile-pusher"), author=author, cause="entered")
+    return made
+
+
+def form_values(axis: Axis, step: str) -> dict[str, str]:
+    sent: dict[str, str] = {}
+    for p in fields_of(step):
+        entry: dict[str, Any] = dict(axis.values.get(p.key, {}))
+        if "value" in entry:
+            sent[p.key] = str(entry["value"])
+            for part in ("unit", "convention"):
+                if part in entry:
+                    sent[f"{p.key}.{part}"] = entry[part]
+    return sent
+
+
+def test_without_login_every_page_leads_to_it(axis: Axis) -> None:
+    for path in ("/", f"/axis/{axis.pk}/motor/", f"/axis/{axis.pk}/live/", "/stop/"):
+        answer = Client().get(path)
+        assert answer.status_code == 302
+        assert answer.url.startswith("/login/")
+
+
+def test_every_step_answers_with_a_strict_policy(client: Client, axis: Axis) -> None:
+    for step in STEPS:
+        answer = client.get(f"/axis/{axis.pk}/{step.key}/")
+        assert answer.status_code == 200
+        policy = answer.headers["Content-Security-Policy"]
+        assert "script-src 'self'" in policy
+        assert "unsafe" not in policy
+        assert not re.search(rb"<script(?![^>]*(src=|application/json))", answer.content), "inline script"
+        assert b" style=" not in answer.content
+
+
+def test_an_observer_sees_but_may_not_change_or_move(observer: Client, axis: Axis) -> None:
+    page = observer.get(f"/axis/{axis.pk}/motor/")
+    assert page.status_code == 200
+    assert b"Save values" not in page.content
+    for path in ("motor/save/", "do/take/", "do/send/", "jog/", "start/commutation/", "gains/velocity/", "relabel/"):
+        assert observer.post(f"/axis/{axis.pk}/{path}").status_code == 403
+
+
+def test_stop_is_for_everyone_who_is_logged_in(observer: Client) -> None:
+    assert observer.post("/stop/").json() == {"unreached": []}
+
+
+@pytest.mark.parametrize(
+    ("typed", "says"),
+    [("abc", "is not a number"), ("-2.6", "cannot be negative"), ("0", "cannot be zero"), ("1e9", "too large"),
+     ("", "is empty"), ("inf", "finite")],
+)
+def test_a_bad_value_gets_its_sentence_and_nothing_typed_is_lost(client: Client, axis: Axis, typed: str, says: str) -> None:
+    before = axis.latest_set()
+    sent = form_values(axis, "motor") | {"sheet.resistance": typed, "sheet.inertia": "1.77"}
+    answer = client.post(f"/axis/{axis.pk}/motor/save/", sent)
+    text = answer.content.decode()
+    assert answer.status_code == 422
+    assert says in text
+    assert 'value="1.77"' in text
+    assert axis.latest_set() == before
+
+
+def test_saving_good_values_makes_a_value_set(client: Client, axis: Axis) -> None:
+    sent = form_values(axis, "motor") | {"sheet.inertia": "1,77"}
+    assert client.post(f"/axis/{axis.pk}/motor/save/", sent).status_code == 302
+    assert axis.values["sheet.inertia"]["value"] == 1.77
+    assert axis.values["sheet.inertia"]["unit"] == "kg·cm²"
+
+
+def test_preview_shows_what_was_understood_and_a_mislabelled_pair(client: Client, axis: Axis) -> None:
+    sent = form_values(axis, "motor") | {"sheet.back_emf.convention": "ll_peak"}
+    text = client.post(f"/axis/{axis.pk}/motor/preview/", sent).content.decode()
+    assert "They agree if the back-emf constant is line to line, rms." in text
+    assert "Take this convention" in text
+    assert 'hx-swap-oob="true"' in text
+
+
+def test_one_click_takes_the_convention_that_agrees(client: Client, axis: Axis) -> None:
+    sent = form_values(axis, "motor") | {"sheet.back_emf.convention": "ll_peak"}
+    client.post(f"/axis/{axis.pk}/motor/save/", sent)
+    client.post(f"/axis/{axis.pk}/relabel/", {"key": "sheet.back_emf", "convention": "ll_rms"})
+    assert axis.values["sheet.back_emf"]["convention"] == "ll_rms"
+    client.post(f"/axis/{axis.pk}/relabel/", {"key": "sheet.poles", "convention": "pairs"})  # nobody offered that
+    assert axis.values["sheet.poles"]["convention"] == "poles"
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.sampled_from(["motor", "feedback", "mechanics", "power", "limits"]), st.data())
+def test_any_typed_text_is_a_value_or_a_sentence(step: str, data: st.DataObject) -> None:
+    typed = {p.key: data.draw(st.text(max_size=6) | st.floats().map(str)) for p in of_step(step)}
+    entries, problems = parse(step, typed)
+    for key, entry in entries.items():
+        assert entry is None or key in problems or isinstance(entry["value"], float | str)
+
+
+def test_a_higher_gain_is_predicted_with_less_margin(client: Client, axis: Axis) -> None:
+    kept = client.post(f"/axis/{axis.pk}/predict/velocity/", {}).json()
+    gain = 8 * 0.0257
+    more = client.post(f"/axis/{axis.pk}/predict/velocity/", {"velocity.gain": str(gain)}).json()
+    assert more["now"]["margins"]["bandwidth_hz"] > 3 * kept["now"]["margins"]["bandwidth_hz"]
+    assert more["now"]["margins"]["gain_margin_db"] < kept["now"]["margins"]["gain_margin_db"]
+    assert more["kept"] == kept["kept"]
+    wild = client.post(f"/axis/{axis.pk}/predict/velocity/", {"velocity.gain": "40"}).json()
+    assert wild["now"]["stable"] is False
+    assert client.post(f"/axis/{axis.pk}/predict/velocity/", {"velocity.gain": "x"}).status_code == 422
+
+
+def test_unstable_gains_are_not_kept(client: Client, axis: Axis) -> None:
+    client.post(f"/axis/{axis.pk}/gains/velocity/", {"velocity.gain": "40"})
+    assert "velocity.gain" not in axis.values
+
+
+def test_a_procedure_does_not_start_without_consent_connection_or_control(client: Client, axis: Axis) -> None:
+    for sent, says in (({}, "not consented"), ({"consent": "1"}, "not connected")):
+        answer = client.post(f"/axis/{axis.pk}/start/commutation/", sent, follow=True)
+        assert says in answer.content.decode()
+    Axis.objects.filter(pk=axis.pk).update(connected=True)
+    answer = client.post(f"/axis/{axis.pk}/start/commutation/", {"consent": "1"}, follow=True)
+    assert "do not have control" in answer.content.decode()
+    assert axis.jobs.count() == 0
+
+
+def test_a_bench_that_is_not_there_is_said_in_words(client: Client, axis: Axis) -> None:
+    answer = client.post(f"/axis/{axis.pk}/do/connect/", follow=True)
+    assert "does not answer" in answer.content.decode()
+    Axis.objects.filter(pk=axis.pk).update(connected=True)
+    page = client.get(f"/axis/{axis.pk}/drive/").content.decode()
+    assert "No contact" in page
+
+
+def test_files_go_out_and_come_in_whole_or_not_at_all(client: Client, axis: Axis) -> None:
+    from io import BytesIO
+
+    text = client.get(f"/axis/{axis.pk}/export/").content
+    for body, expected in ((text, "values taken"), (b'{"format": "cadrel-axis"}', "Nothing of it was taken")):
+        upload = BytesIO(body)
+        upload.name = "axis.json"
+        answer = client.post(f"/axis/{axis.pk}/load-file/", {"file": upload}, follow=True)
+        assert expected in answer.content.decode()
+
+
+def test_wrong_passwords_are_limited() -> None:
+    user_with("engineer")
+    client = Client()
+    for _ in range(8):
+        client.post("/login/", {"username": "engineer", "password": "wrong"})
+    locked = client.post("/login/", {"username": "engineer", "password": "a-long-password"})
+    assert "Login rests" in locked.content.decode()
+
+
+def test_unknown_pages_are_said_in_words(client: Client, axis: Axis) -> None:
+    answer = client.get(f"/axis/{axis.pk}/nonsense/")
+    assert answer.status_code == 404
+    assert "There is no such page." in answer.content.decode()

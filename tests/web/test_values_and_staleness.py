@@ -1,0 +1,169 @@
+"""Value sets, staleness, proposals, jobs: what the database keeps."""
+
+from datetime import timedelta
+from typing import Any
+
+import numpy as np
+import pytest
+from django.contrib.auth.models import Group, User
+from django.db import IntegrityError, transaction
+from django.utils import timezone
+
+from cadrel.core.parameters import STEPS, invalidated_by, steps_after
+from cadrel.procedures import Finding as Found
+from cadrel.procedures import Outcome, RunRecord
+from cadrel.web.jobs.models import Job
+from cadrel.web.projects.actions import create_project, save_entries
+from cadrel.web.projects.models import Axis
+from cadrel.web.runs.actions import keep_interrupted, keep_outcome, take_proposal
+from cadrel.web.runs.models import Event
+from cadrel.web.runs.shape import miniature, reduce_min_max
+from tests.conftest import values_of
+
+pytestmark = pytest.mark.django_db
+
+
+@pytest.fixture
+def engineer() -> User:
+    user = User.objects.create_user("tester", password="a-long-password")
+    user.groups.add(Group.objects.get_or_create(name="engineer")[0])
+    return user
+
+
+@pytest.fixture
+def axis(engineer: User) -> Axis:
+    made = create_project(name="P", machine="M", drive="D", host="127.0.0.1", port=1, axis="A", remote="a", author=engineer)
+    save_entries(made, values_of("tile-pusher"), author=engineer, cause="entered")
+    return made
+
+
+def outcome(gain: float = 0.2) -> Outcome:
+    time = np.arange(100.0)
+    return Outcome(
+        findings=[Found(kind="velocity_loop", label="Bandwidth", value=80.0, unit="Hz", state="proven", run=0)],
+        changes={"velocity.gain": gain, "velocity.reset_time": 0.01},
+        runs=[RunRecord(kind="velocity_step", title="Step", period=1e-3, channels={"velocity": np.sin(time)}, excitation={})],
+        summary="80 Hz",
+    )
+
+
+def keep(axis: Axis, who: Any, gain: float = 0.2) -> Any:
+    return keep_outcome(axis, "velocity", outcome(gain), before={"velocity.gain": 0.05, "velocity.reset_time": 0.05},
+                        after={"velocity.gain": gain, "velocity.reset_time": 0.01}, who=who)
+
+
+def test_a_value_set_is_numbered_linked_and_immutable(axis: Axis, engineer: User) -> None:
+    before = axis.latest_set()
+    made = save_entries(axis, {"position.gain": {"value": 55.0, "unit": "1/s"}}, author=engineer, cause="by hand")
+    assert made is not None
+    assert made.number == before.number + 1
+    assert made.parent == before
+    with pytest.raises(ValueError, match="immutable"):
+        made.save()
+
+
+def test_saving_the_same_again_makes_no_new_set(axis: Axis, engineer: User) -> None:
+    assert save_entries(axis, values_of("tile-pusher"), author=engineer, cause="again") is None
+
+
+def test_every_step_rests_only_on_steps_before_it() -> None:
+    order = [s.key for s in STEPS]
+    for step in STEPS:
+        assert all(order.index(n) < order.index(step.key) for n in step.needs)
+        assert step.key not in steps_after(step.key)
+    assert invalidated_by("motor")[:3] == ("commutation", "current", "load")
+    assert "commutation" not in invalidated_by("velocity")
+
+
+def test_a_changed_inductance_makes_what_rested_on_it_stale_and_says_which(axis: Axis, engineer: User) -> None:
+    take_proposal(keep(axis, engineer), ["velocity.gain", "velocity.reset_time"], who=engineer)
+    assert axis.findings.get().state == "proven"
+    save_entries(axis, {"sheet.inductance": {"value": 12.0, "unit": "mH", "convention": "line_to_line"}}, author=engineer,
+                 cause="sheet read again")
+    found = axis.findings.get()
+    assert found.state == "stale"
+    assert found.stale_because == "Winding inductance changed"
+
+
+def test_a_changed_position_gain_leaves_the_velocity_loop_proven(axis: Axis, engineer: User) -> None:
+    take_proposal(keep(axis, engineer), ["velocity.gain", "velocity.reset_time"], who=engineer)
+    save_entries(axis, {"position.gain": {"value": 60.0, "unit": "1/s"}}, author=engineer, cause="by hand")
+    assert axis.findings.get().state == "proven"
+
+
+def test_a_run_keeps_its_samples_and_the_values_in_force(axis: Axis, engineer: User) -> None:
+    keep(axis, engineer)
+    run = axis.runs.get()
+    np.testing.assert_allclose(run.arrays()["velocity"], np.sin(np.arange(100.0)), atol=1e-6)
+    assert run.value_set == axis.latest_set()
+    assert run.drive_values["velocity.gain"] == 0.2
+    assert run.thumbnail
+
+
+def test_findings_wait_for_the_decision_and_partly_taken_is_not_proven(axis: Axis, engineer: User) -> None:
+    proposal = keep(axis, engineer)
+    assert axis.findings.get().state == "measured"
+    left = take_proposal(proposal, ["velocity.gain"], who=engineer)
+    assert [c["key"] for c in left] == ["velocity.reset_time"]
+    assert proposal.state == "partly"
+    assert axis.values["velocity.gain"]["value"] == pytest.approx(0.2)
+    assert "velocity.reset_time" not in axis.values
+    assert axis.findings.get().state == "stale"
+
+
+def test_a_refused_proposal_changes_nothing_in_the_project(axis: Axis, engineer: User) -> None:
+    before = axis.latest_set()
+    take_proposal(keep(axis, engineer), [], who=engineer)
+    assert axis.latest_set() == before
+    assert axis.proposals.get().state == "refused"
+
+
+def test_the_card_of_a_run_says_what_changed_since_the_run_before(axis: Axis, engineer: User) -> None:
+    keep(axis, engineer, 0.2)
+    keep(axis, engineer, 0.3)
+    assert axis.runs.order_by("-number").first().changed == ["Gain"]
+
+
+def test_an_interrupted_run_keeps_what_it_had_and_is_not_proof(axis: Axis, engineer: User) -> None:
+    take_proposal(keep(axis, engineer), ["velocity.gain", "velocity.reset_time"], who=engineer)
+    partial = RunRecord(kind="x", title="pass 2", period=1e-3, channels={"velocity": np.ones(10)}, excitation={})
+    keep_interrupted(axis, "velocity", partial, after={}, who=engineer)
+    assert axis.runs.order_by("-number").first().title == "Interrupted: pass 2"
+    assert axis.findings.get().state == "stale"
+
+
+def test_only_one_job_of_an_axis_is_active(axis: Axis, engineer: User) -> None:
+    Job.objects.create(axis=axis, procedure="load", who=engineer)
+    with pytest.raises(IntegrityError), transaction.atomic():
+        Job.objects.create(axis=axis, procedure="velocity", who=engineer)
+
+
+@pytest.mark.parametrize("state", ["running", "queued"])
+def test_a_job_whose_worker_is_gone_ends_as_interrupted(axis: Axis, engineer: User, state: str) -> None:
+    old = timezone.now() - timedelta(minutes=2)
+    job = Job.objects.create(axis=axis, procedure="load", who=engineer, state=state, heartbeat=old)
+    Job.objects.filter(pk=job.pk).update(created=old)
+    fresh = Job.objects.close_lost()
+    job.refresh_from_db()
+    assert fresh == 1
+    assert job.state == "interrupted"
+    assert "worker ended" in job.happened
+
+
+def test_what_changes_values_is_in_the_event_log_with_its_author(axis: Axis, engineer: User) -> None:
+    save_entries(axis, {"position.gain": {"value": 61.0, "unit": "1/s"}}, author=engineer, cause="by hand")
+    event = Event.objects.filter(axis=axis, kind="values").first()
+    assert event.who == engineer
+    assert "Position gain" in event.text
+
+
+def test_reducing_keeps_every_extreme() -> None:
+    rng = np.random.default_rng(2)
+    y = rng.normal(size=100_003).astype(np.float32)
+    y[50_001] = 40.0
+    index, reduced = reduce_min_max(y, pairs=500)
+    assert len(reduced) == 1000
+    assert reduced.max() == 40.0
+    assert reduced.min() == y.min()
+    assert np.all(np.diff(index) > 0)
+    assert len(miniature({"position": np.sin(np.arange(5000.0) / 300)}, {}).split()) == 120

@@ -37,8 +37,10 @@ def test_round_trip_is_exact(name: str) -> None:
         ('{"format": "cadrel-axis", "version": 1, "values": {"no.such": {"value": 1}}}', "values"),
         ('{"format": "cadrel-axis", "version": 1, "values": {"sheet.poles": {"value": "8"}}}', "sheet.poles"),
         ('{"format": "cadrel-axis", "version": 1, "values": {"sheet.poles": {"value": 7}}}', "file"),
-        ('{"format": "cadrel-axis", "version": 1, "values": {"sheet.poles": {"value": 7, "convention": "poles"}}}',
-         "sheet.poles"),
+        (
+            '{"format": "cadrel-axis", "version": 1, "values": {"sheet.poles": {"value": 7, "convention": "poles"}}}',
+            "sheet.poles",
+        ),
         ('{"format": "cadrel-axis", "version": 1, "values": {"sheet.inertia": {"value": NaN}}}', "numbers"),
         ("[" * 200_000, "file"),
         ('{"a": "' + "x" * 2_100_000 + '"}', "size"),
@@ -86,7 +88,9 @@ def test_every_parameter_has_help_a_unit_bounds_and_a_place_in_the_manual() -> N
 
 
 def test_csv_has_a_heading_with_units_and_a_row_a_sample() -> None:
-    text = recording_csv(250e-6, {"velocity": np.array([1.0, 2.0]), "i_q": np.array([0.5, -0.5])}, {"velocity": "rad/s"})
+    text = recording_csv(
+        250e-6, {"velocity": np.array([1.0, 2.0]), "i_q": np.array([0.5, -0.5])}, {"velocity": "rad/s"}
+    )
     assert text.splitlines() == ["time [s],velocity [rad/s],i_q []", "0,1,0.5", "0.00025,2,-0.5"]
 
 

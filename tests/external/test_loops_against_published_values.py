@@ -40,7 +40,9 @@ def test_symmetrical_optimum_has_the_published_overshoot_and_margin() -> None:
     assert found.phase_margin == pytest.approx(math.asin(3 / 5), abs=1e-4)  # the grid has 800 points a decade
 
 
-@pytest.mark.parametrize("numbers", [([40.0], [1, 9, 20, 0]), ([3e3, 9e4], [1, 80, 2.5e3, 0]), ([0.5, 0.4], [1, 3, 3, 1, 0])])
+@pytest.mark.parametrize(
+    "numbers", [([40.0], [1, 9, 20, 0]), ([3e3, 9e4], [1, 80, 2.5e3, 0]), ([0.5, 0.4], [1, 3, 3, 1, 0])]
+)
 def test_margins_are_those_of_python_control(numbers: tuple[list[float], list[float]]) -> None:
     loop = control.tf(*numbers)
     gain, phase, _, at_phase, at_gain, _ = control.stability_margins(loop)
@@ -125,5 +127,11 @@ def test_current_step_is_the_one_python_control_simulates() -> None:
 
 
 def a_loop() -> Gains:
-    return Gains(current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.2, velocity_reset=6e-3, feedback_filter_hz=800,
-                 torque_filter_hz=1200)
+    return Gains(
+        current_gain=17.0,
+        current_reset=3.5e-3,
+        velocity_gain=0.2,
+        velocity_reset=6e-3,
+        feedback_filter_hz=800,
+        torque_filter_hz=1200,
+    )

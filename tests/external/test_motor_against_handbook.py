@@ -47,7 +47,9 @@ def test_shaft_power_is_air_gap_power_whatever_the_convention() -> None:
         (1.0, "axis_acceleration", "g", constants.g),
     ],
 )
-def test_printed_units_have_the_si_values_of_scipy_and_of_tables(value: float, quantity: str, unit: str, si: float) -> None:
+def test_printed_units_have_the_si_values_of_scipy_and_of_tables(
+    value: float, quantity: str, unit: str, si: float
+) -> None:
     assert to_si(value, quantity=quantity, unit=unit) == pytest.approx(si, rel=5e-4)  # tables print three digits
 
 

@@ -27,7 +27,9 @@ def test_duration_is_ruckigs_for_any_limits(distance: float, velocity: float, ac
 
 
 @settings(max_examples=60, deadline=None)
-@given(st.floats(-300, 300).filter(lambda d: abs(d) > 0.01), st.floats(1, 400), st.floats(10, 8000), st.floats(500, 5e5))
+@given(
+    st.floats(-300, 300).filter(lambda d: abs(d) > 0.01), st.floats(1, 400), st.floats(10, 8000), st.floats(500, 5e5)
+)
 def test_a_profile_ends_at_rest_at_its_distance_and_keeps_its_limits(
     distance: float, velocity: float, acceleration: float, jerk: float
 ) -> None:

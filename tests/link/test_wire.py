@@ -27,8 +27,15 @@ from cadrel.link.wire import (
 )
 from tests.conftest import rig_of
 
-JSON = st.recursive(st.none() | st.booleans() | st.integers(-(2**53), 2**53) | st.floats(allow_nan=False, allow_infinity=False)
-                    | st.text(), lambda c: st.lists(c, max_size=3) | st.dictionaries(st.text(), c, max_size=3), max_leaves=8)
+JSON = st.recursive(
+    st.none()
+    | st.booleans()
+    | st.integers(-(2**53), 2**53)
+    | st.floats(allow_nan=False, allow_infinity=False)
+    | st.text(),
+    lambda c: st.lists(c, max_size=3) | st.dictionaries(st.text(), c, max_size=3),
+    max_leaves=8,
+)
 
 
 @given(st.integers(0, 2**31), st.text(min_size=1), st.dictionaries(st.text(), JSON, max_size=4))
@@ -52,9 +59,18 @@ def test_any_bytes_are_a_message_or_a_wire_error(line: bytes) -> None:
             continue
 
 
-@pytest.mark.parametrize("line", [b"", b"[]\n", b'{"jsonrpc":"1.0","id":1}\n', b'{"jsonrpc":"2.0","id":1}\n',
-                                  b'{"jsonrpc":"2.0","id":1,"result":NaN}\n', b"[" * 100_000,
-                                  b'{"jsonrpc":"2.0","id":1,"result":1,"error":{"code":1,"message":""}}\n'])
+@pytest.mark.parametrize(
+    "line",
+    [
+        b"",
+        b"[]\n",
+        b'{"jsonrpc":"1.0","id":1}\n',
+        b'{"jsonrpc":"2.0","id":1}\n',
+        b'{"jsonrpc":"2.0","id":1,"result":NaN}\n',
+        b"[" * 100_000,
+        b'{"jsonrpc":"2.0","id":1,"result":1,"error":{"code":1,"message":""}}\n',
+    ],
+)
 def test_broken_responses_are_named_as_such(line: bytes) -> None:
     with pytest.raises(WireError):
         decode_response(line)
@@ -64,7 +80,12 @@ def test_arrays_travel_as_little_endian_floats() -> None:
     body = pack(np.array([[1.0, 2.5], [3.0, -4.0]]))
     assert body["shape"] == [2, 2]
     np.testing.assert_array_equal(unpack(json.loads(json.dumps(body))), [[1.0, 2.5], [3.0, -4.0]])
-    for broken in ({}, {"shape": [3], "f32": body["f32"]}, {"shape": [1], "f64": "!!"}, {"shape": [1], "f32": "AADAfw=="}):
+    for broken in (
+        {},
+        {"shape": [3], "f32": body["f32"]},
+        {"shape": [1], "f64": "!!"},
+        {"shape": [1], "f32": "AADAfw=="},
+    ):
         with pytest.raises(WireError):
             unpack(broken)
 
@@ -74,13 +95,16 @@ def service() -> DriveService:
     return DriveService({"axis": SimulatedDrive("axis", rig_of("tile-pusher"))})
 
 
-@pytest.mark.parametrize(("sent", "code"), [
-    (b"rubbish\n", -32600),
-    (b'{"jsonrpc":"2.0","id":4,"method":"no.such","params":{"axis":"axis"}}\n', -32601),
-    (b'{"jsonrpc":"2.0","id":4,"method":"control.take","params":{"axis":"axis"}}\n', -32602),
-    (b'{"jsonrpc":"2.0","id":4,"method":"drive.status","params":{"axis":"none"}}\n', -32000),
-    (b'{"jsonrpc":"2.0","id":4,"method":"motion.jog","params":{"axis":"axis","velocity":1}}\n', -32000),
-])
+@pytest.mark.parametrize(
+    ("sent", "code"),
+    [
+        (b"rubbish\n", -32600),
+        (b'{"jsonrpc":"2.0","id":4,"method":"no.such","params":{"axis":"axis"}}\n', -32601),
+        (b'{"jsonrpc":"2.0","id":4,"method":"control.take","params":{"axis":"axis"}}\n', -32602),
+        (b'{"jsonrpc":"2.0","id":4,"method":"drive.status","params":{"axis":"none"}}\n', -32000),
+        (b'{"jsonrpc":"2.0","id":4,"method":"motion.jog","params":{"axis":"axis","velocity":1}}\n', -32000),
+    ],
+)
 def test_the_bench_answers_every_line_with_the_codes_of_json_rpc(service: DriveService, sent: bytes, code: int) -> None:
     # Codes of the JSON-RPC 2.0 specification; -32000 is the first of those left to the application.
     answer = json.loads(service.answer(sent))
@@ -123,7 +147,9 @@ def test_nobody_there_is_link_down() -> None:
         Drive(TcpLink("127.0.0.1", 1, timeout=0.3), "axis").status()
 
 
-@pytest.mark.parametrize("answer", [b"rubbish\n", b'{"jsonrpc":"2.0","id":99,"result":1}\n', b'{"jsonrpc":"2.0","id":1}\n'])
+@pytest.mark.parametrize(
+    "answer", [b"rubbish\n", b'{"jsonrpc":"2.0","id":99,"result":1}\n', b'{"jsonrpc":"2.0","id":1}\n']
+)
 def test_rubbish_is_link_broken_and_the_next_call_starts_anew(answer: bytes) -> None:
     listener = socket.create_server(("127.0.0.1", 0))
 
@@ -145,7 +171,7 @@ def test_rubbish_is_link_broken_and_the_next_call_starts_anew(answer: bytes) -> 
 
 def test_hanging_up_is_link_down() -> None:
     listener = socket.create_server(("127.0.0.1", 0))
-    thread = threading.Thread(target=lambda: listener.accept()[0].close())
+    thread = threading.Thread(target=lambda: listener.accept()[0].close())  # noqa: PLW0108 - accept must wait for the thread
     thread.start()
     with pytest.raises(LinkDown):
         TcpLink("127.0.0.1", listener.getsockname()[1], timeout=1).call("drive.status", {})

@@ -99,7 +99,9 @@ def test_a_wiring_or_data_fault_is_refused_by_name(changes: dict[str, object], s
     assert drive.status()["mode"] == "off"
 
 
-def test_a_drive_that_dies_ends_the_run_powers_off_and_a_retry_works(make_drive: Callable[..., tuple[Drive, object]]) -> None:
+def test_a_drive_that_dies_ends_the_run_powers_off_and_a_retry_works(
+    make_drive: Callable[..., tuple[Drive, object]],
+) -> None:
     values = values_of("tile-pusher")
     drive, simulated = make_drive()
     axis = understand(values)
@@ -133,8 +135,12 @@ def test_the_abort_button_ends_it_and_powers_off(make_drive: Callable[..., tuple
     drive, simulated = make_drive()
     axis = understand(values)
     sent = load_project_values(drive, values, owner="test")
-    session = Session(drive=drive, axis=axis, consent=consent_for("commutation", axis, sent),
-                      is_aborted=lambda: drive.status()["time"] > 1.5)
+    session = Session(
+        drive=drive,
+        axis=axis,
+        consent=consent_for("commutation", axis, sent),
+        is_aborted=lambda: drive.status()["time"] > 1.5,
+    )
     with pytest.raises(Aborted):
         run_commutation(session)
     assert simulated.status()["mode"] == "off"  # type: ignore[attr-defined]

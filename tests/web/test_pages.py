@@ -41,7 +41,9 @@ def observer() -> Client:
 @pytest.fixture
 def axis() -> Axis:
     author = User.objects.create_user("author", password="a-long-password")
-    made = create_project(name="P", machine="M", drive="D", host="127.0.0.1", port=1, axis="A", remote="a", author=author)
+    made = create_project(
+        name="P", machine="M", drive="D", host="127.0.0.1", port=1, axis="A", remote="a", author=author
+    )
     save_entries(made, values_of("tile-pusher"), author=author, cause="entered")
     return made
 
@@ -90,10 +92,18 @@ def test_stop_is_for_everyone_who_is_logged_in(observer: Client) -> None:
 
 @pytest.mark.parametrize(
     ("typed", "says"),
-    [("abc", "is not a number"), ("-2.6", "cannot be negative"), ("0", "cannot be zero"), ("1e9", "too large"),
-     ("", "is empty"), ("inf", "finite")],
+    [
+        ("abc", "is not a number"),
+        ("-2.6", "cannot be negative"),
+        ("0", "cannot be zero"),
+        ("1e9", "too large"),
+        ("", "is empty"),
+        ("inf", "finite"),
+    ],
 )
-def test_a_bad_value_gets_its_sentence_and_nothing_typed_is_lost(client: Client, axis: Axis, typed: str, says: str) -> None:
+def test_a_bad_value_gets_its_sentence_and_nothing_typed_is_lost(
+    client: Client, axis: Axis, typed: str, says: str
+) -> None:
     before = axis.latest_set()
     sent = form_values(axis, "motor") | {"sheet.resistance": typed, "sheet.inertia": "1.77"}
     answer = client.post(f"/axis/{axis.pk}/motor/save/", sent)

@@ -32,7 +32,9 @@ def engineer() -> User:
 
 @pytest.fixture
 def axis(engineer: User) -> Axis:
-    made = create_project(name="P", machine="M", drive="D", host="127.0.0.1", port=1, axis="A", remote="a", author=engineer)
+    made = create_project(
+        name="P", machine="M", drive="D", host="127.0.0.1", port=1, axis="A", remote="a", author=engineer
+    )
     save_entries(made, values_of("tile-pusher"), author=engineer, cause="entered")
     return made
 
@@ -42,14 +44,24 @@ def outcome(gain: float = 0.2) -> Outcome:
     return Outcome(
         findings=[Found(kind="velocity_loop", label="Bandwidth", value=80.0, unit="Hz", state="proven", run=0)],
         changes={"velocity.gain": gain, "velocity.reset_time": 0.01},
-        runs=[RunRecord(kind="velocity_step", title="Step", period=1e-3, channels={"velocity": np.sin(time)}, excitation={})],
+        runs=[
+            RunRecord(
+                kind="velocity_step", title="Step", period=1e-3, channels={"velocity": np.sin(time)}, excitation={}
+            )
+        ],
         summary="80 Hz",
     )
 
 
 def keep(axis: Axis, who: Any, gain: float = 0.2) -> Any:
-    return keep_outcome(axis, "velocity", outcome(gain), before={"velocity.gain": 0.05, "velocity.reset_time": 0.05},
-                        after={"velocity.gain": gain, "velocity.reset_time": 0.01}, who=who)
+    return keep_outcome(
+        axis,
+        "velocity",
+        outcome(gain),
+        before={"velocity.gain": 0.05, "velocity.reset_time": 0.05},
+        after={"velocity.gain": gain, "velocity.reset_time": 0.01},
+        who=who,
+    )
 
 
 def test_a_value_set_is_numbered_linked_and_immutable(axis: Axis, engineer: User) -> None:
@@ -78,8 +90,12 @@ def test_every_step_rests_only_on_steps_before_it() -> None:
 def test_a_changed_inductance_makes_what_rested_on_it_stale_and_says_which(axis: Axis, engineer: User) -> None:
     take_proposal(keep(axis, engineer), ["velocity.gain", "velocity.reset_time"], who=engineer)
     assert axis.findings.get().state == "proven"
-    save_entries(axis, {"sheet.inductance": {"value": 12.0, "unit": "mH", "convention": "line_to_line"}}, author=engineer,
-                 cause="sheet read again")
+    save_entries(
+        axis,
+        {"sheet.inductance": {"value": 12.0, "unit": "mH", "convention": "line_to_line"}},
+        author=engineer,
+        cause="sheet read again",
+    )
     found = axis.findings.get()
     assert found.state == "stale"
     assert found.stale_because == "Winding inductance changed"

@@ -38,10 +38,10 @@ def load_document(text: str | bytes, *, name: str, schema: dict[str, Any]) -> di
     version = body.get("version")
     if isinstance(version, int) and version > schema["properties"]["version"]["const"]:
         raise FileProblem(name=name, where="version", why=f"version {version} is newer than this application.")
-    error = next(
+    wrong = next(
         iter(sorted(Draft202012Validator(schema).iter_errors(body), key=lambda e: list(map(str, e.path)))), None
     )
-    if error is not None:
-        where = " / ".join(str(p) for p in error.absolute_path) or "file"
-        raise FileProblem(name=name, where=where, why=f"{error.message[:300]}.")
+    if wrong is not None:
+        where = " / ".join(str(p) for p in wrong.absolute_path) or "file"
+        raise FileProblem(name=name, where=where, why=f"{wrong.message[:300]}.")
     return body

@@ -38,7 +38,7 @@ class Recording:
     @property
     def time(self) -> FloatArray:
         """From the first sample. [s]"""
-        return np.arange(len(next(iter(self.channels.values())))) * self.period
+        return self.period * np.arange(len(next(iter(self.channels.values()))), dtype=np.float64)
 
     def __getitem__(self, key: str) -> FloatArray:
         return self.channels[key]

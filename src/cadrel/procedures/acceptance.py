@@ -7,7 +7,7 @@ import numpy as np
 from cadrel.core.motion import Profile, move_profile, stroke_sequence
 from cadrel.core.response import MoveMetrics, measure_moves
 from cadrel.procedures.errors import NotAllowed
-from cadrel.procedures.outcome import Finding, Outcome, RunRecord
+from cadrel.procedures.outcome import Finding, Outcome, RunRecord, State
 from cadrel.procedures.session import Session
 
 CHANNELS = (
@@ -97,7 +97,7 @@ def run_acceptance(session: Session) -> Outcome:
     )
     session.enter("done", 1.0)
     worst = result["settling_time"]
-    state = "proven" if result["accepted"] else "measured"
+    state: State = "proven" if result["accepted"] else "measured"
     label = "passes" if result["accepted"] else "fails"
     text = f"{label}, settles in {1e3 * worst:.0f} ms" if worst is not None else "fails, does not settle"
     return Outcome(
@@ -110,7 +110,7 @@ def run_acceptance(session: Session) -> Outcome:
                 state=state,
                 run=0,
             )
-        ],  # type: ignore[arg-type]
+        ],
         runs=[run],
         accepted=result["accepted"],
         acceptance=result,
@@ -125,7 +125,7 @@ def judge(session: Session, moves: list[MoveMetrics], channels: dict[str, np.nda
     worst = None if any(s is None for s in settled) else max(s for s in settled if s is not None)
     error = max(m.following_error_peak for m in moves)
     time = max(m.move_time for m in moves)
-    criteria = [
+    criteria: list[dict[str, Any]] = [
         {"what": "Move time", "value": time, "limit": goal.move_time, "unit": "s", "passed": time <= goal.move_time},
         {
             "what": "Settling time",

@@ -150,7 +150,11 @@ def _outcome(
     size = STEP_SHARE * ic
     base = float(step["i_d_ref"].mean())
     metrics = measure_step(
-        np.arange(STEP_TICKS) * TICK, step["i_d"][:STEP_TICKS], start=base - size, target=base + size, band=0.05
+        TICK * np.arange(STEP_TICKS, dtype=np.float64),
+        step["i_d"][:STEP_TICKS],
+        start=base - size,
+        target=base + size,
+        band=0.05,
     )
     curve = {
         "time": time.tolist(),

@@ -81,7 +81,11 @@ def _step(session: Session, size: float, share: float) -> dict[str, Any]:
     middle = float(folded["position_ref"].mean())
     folded["position_ref"] = command
     metrics = measure_step(
-        np.arange(length) * TV, folded["position"][:length], start=middle - size, target=middle + size, band=0.05
+        TV * np.arange(length, dtype=np.float64),
+        folded["position"][:length],
+        start=middle - size,
+        target=middle + size,
+        band=0.05,
     )
     return {"record": Recording(TV, folded), "metrics": metrics, "middle": middle}
 

@@ -41,6 +41,13 @@ class RouteResult:
     parameters: dict[str, float] = field(default_factory=dict)
 
 
+def _prefixed(report: Callable[[str, float], None], key: str) -> Callable[[str, float], None]:
+    def say(phase: str, share: float) -> None:
+        report(f"{key}: {phase}", share)
+
+    return say
+
+
 ORDER: tuple[tuple[str, Callable[[Session], Outcome]], ...] = (
     ("commutation", run_commutation),
     ("current", run_current_loop),
@@ -82,8 +89,8 @@ def run_route(
                 axis=axis,
                 consent=consent_for(key, axis, sent),
                 model=model,
-                report=lambda phase, share, key=key: report(f"{key}: {phase}", share),
-            )  # type: ignore[misc]
+                report=_prefixed(report, key),
+            )
             outcome = procedure(session)
             result.outcomes[key] = outcome
             model |= outcome.model

@@ -162,7 +162,7 @@ def _step(session: Session, share: float) -> dict[str, Any]:
         session.go_to(home, speed=2 * bias)
     session.standstill()
     folded = {k: v.reshape(repeats, -1)[1:].mean(0) for k, v in record.channels.items()}
-    time = np.arange(length) * TV
+    time = TV * np.arange(length, dtype=np.float64)
     metrics = measure_step(time, folded["velocity"][:length], start=bias - size, target=bias + size, band=0.05)
     return {"record": Recording(TV, folded), "metrics": metrics, "bias": bias, "size": size}
 

@@ -20,8 +20,17 @@ from cadrel.core.control.poles import _mechanics_tick
 
 LOAD = TwoMass(inertia_motor=1.4e-4, inertia_load=2.3e-4, stiffness=300.0, damping=0.02, viscous=4e-4)
 WINDING = Winding(resistance=1.3, inductance=4.6e-3)
-GAINS = Gains(current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.2, velocity_reset=6e-3, feedback_filter_hz=800,
-              torque_filter_hz=1200, notch_hz=295, notch_depth_db=-10, position_gain=200)
+GAINS = Gains(
+    current_gain=17.0,
+    current_reset=3.5e-3,
+    velocity_gain=0.2,
+    velocity_reset=6e-3,
+    feedback_filter_hz=800,
+    torque_filter_hz=1200,
+    notch_hz=295,
+    notch_depth_db=-10,
+    position_gain=200,
+)
 
 
 def exact_plant(frequency: np.ndarray) -> np.ndarray:

@@ -20,8 +20,14 @@ from cadrel.core.identification import (
 from cadrel.core.response import FrequencyResponse
 
 RNG = np.random.default_rng(3)
-GAINS = Gains(current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.03, velocity_reset=0.06, feedback_filter_hz=800,
-              torque_filter_hz=1200)
+GAINS = Gains(
+    current_gain=17.0,
+    current_reset=3.5e-3,
+    velocity_gain=0.03,
+    velocity_reset=0.06,
+    feedback_filter_hz=800,
+    torque_filter_hz=1200,
+)
 WINDING = Winding(resistance=1.3, inductance=4.6e-3)
 
 
@@ -90,8 +96,14 @@ def test_halls_are_learned_with_order_offset_and_placement(name: str) -> None:
     np.testing.assert_allclose(np.degrees(found.edge_errors), np.degrees(misplaced), atol=0.2)
 
 
-@pytest.mark.parametrize(("broken", "says"), [(lambda h: h & 0b011, "0 or 7"), (lambda h: h ^ 0b100, "0 or 7"),
-                                              (lambda h: np.where(h == 6, 4, h), "never came")])
+@pytest.mark.parametrize(
+    ("broken", "says"),
+    [
+        (lambda h: h & 0b011, "0 or 7"),
+        (lambda h: h ^ 0b100, "0 or 7"),
+        (lambda h: np.where(h == 6, 4, h), "never came"),
+    ],
+)
 def test_dead_and_inverted_halls_are_named(broken: object, says: str) -> None:
     angle = np.linspace(0, 6 * math.pi, 6000)
     codes = np.array(SECTORS["normal"])[(angle // (math.pi / 3)).astype(int) % 6]

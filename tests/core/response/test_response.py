@@ -17,8 +17,8 @@ from cadrel.core.response import (
 
 
 def test_schroeder_phases_keep_the_crest_factor_low() -> None:
-    # M. R. Schroeder, IEEE Trans. Inf. Theory 16 (1970): flat spectra reach crest factors well under 2, where equal phases
-    # give sqrt(2 N). 1.92 and 1.68 are what these line sets give, a regression value.
+    # M. R. Schroeder, IEEE Trans. Inf. Theory 16 (1970): flat spectra reach crest factors well under 2, where
+    # equal phases give sqrt(2 N). 1.92 and 1.68 are what these line sets give, a regression value.
     for last, expected in ((10, 1.92), (100, 1.68)):
         x = schroeder_multisine(np.arange(1, last + 1), n_samples=4096, rms=2.0)
         assert np.sqrt(np.mean(x**2)) == pytest.approx(2.0)
@@ -33,8 +33,8 @@ def test_lines_that_cannot_be_excited_are_refused(lines: list[int]) -> None:
 
 
 def test_the_joint_estimate_is_unbiased_where_output_over_input_is_not() -> None:
-    # Pintelon and Schoukens, System Identification, ch. 2 (from memory): with noise inside the loop, dividing Y by U tends
-    # towards -1/C; the excitation as instrument does not. Plant and controller are simulated by SciPy.
+    # Pintelon and Schoukens, System Identification, ch. 2 (from memory): with noise inside the loop, dividing
+    # Y by U tends towards -1/C; the excitation as instrument does not. Plant and controller are simulated by SciPy.
     rng = np.random.default_rng(8)
     period, repeats = 1024, 400
     lines = log_lines(2, 300, 25)

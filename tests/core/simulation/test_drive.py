@@ -47,9 +47,13 @@ def wait(drive: Drive, seconds: float, *, beat: bool = True) -> None:
 def test_power_states_follow_the_table_of_iec_61800_7_201() -> None:
     # Rows of the standard's state diagram (from memory): the way up, the way down, and a fault from everywhere.
     state = machine.after(machine.NOT_READY, "initialised")
-    for event, expected in (("shutdown", "Ready to switch on"), ("switch on", "Switched on"),
-                            ("enable operation", "Operation enabled"), ("quick stop", "Quick stop active"),
-                            ("stopped", "Switch on disabled")):
+    for event, expected in (
+        ("shutdown", "Ready to switch on"),
+        ("switch on", "Switched on"),
+        ("enable operation", "Operation enabled"),
+        ("quick stop", "Quick stop active"),
+        ("stopped", "Switch on disabled"),
+    ):
         state = machine.after(state, event)
         assert state == expected
     assert machine.after("Operation enabled", "fault") == "Fault reaction active"
@@ -169,9 +173,15 @@ def test_halls_then_edges_then_the_index_tell_the_angle_after_power_up(ready: tu
     assert abs(math.degrees(math.remainder(found, 2 * math.pi))) < 1.5
 
 
-def test_a_reversed_encoder_and_swapped_phases_are_seen_in_the_counts(make_drive: Make, pusher: dict[str, Entry]) -> None:
+def test_a_reversed_encoder_and_swapped_phases_are_seen_in_the_counts(
+    make_drive: Make, pusher: dict[str, Entry]
+) -> None:
     rises = {}
-    for name, changes in {"good": {}, "encoder": {"encoder_inverted": True}, "phases": {"phases_swapped": True}}.items():
+    for name, changes in {
+        "good": {},
+        "encoder": {"encoder_inverted": True},
+        "phases": {"phases_swapped": True},
+    }.items():
         drive, _ = make_drive(rig_of("tile-pusher", **changes))
         drive.take_control("test")
         drive.write(drive_values(pusher))
@@ -194,8 +204,13 @@ def test_the_recorder_keeps_what_was_before_the_trigger(ready: tuple[Drive, Simu
     drive, _ = ready
     enable(drive)
     wait(drive, 0.1)
-    drive.arm(["position_ref", "profile_active"], divider=4, samples=800, pre=100,
-              trigger={"signal": "profile_active", "level": 0.5, "rising": True})
+    drive.arm(
+        ["position_ref", "profile_active"],
+        divider=4,
+        samples=800,
+        pre=100,
+        trigger={"signal": "profile_active", "level": 0.5, "rising": True},
+    )
     wait(drive, 0.1)
     drive.run_path(move_profile(3.0, velocity=50, acceleration=2000, jerk=1e6).segments)
     wait(drive, 0.3)

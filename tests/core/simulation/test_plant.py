@@ -84,8 +84,15 @@ def test_below_breakaway_nothing_moves_and_above_it_something_does() -> None:
 
 
 def test_sliding_friction_takes_its_torque_from_a_coasting_rotor() -> None:
-    truth = rig_of("tile-pusher", coulomb_load=0.0, viscous_motor=0.0, viscous_load=0.0, inertia_load=1e-9, stiffness=1e-4,
-                   damping=0.0)
+    truth = rig_of(
+        "tile-pusher",
+        coulomb_load=0.0,
+        viscous_motor=0.0,
+        viscous_load=0.0,
+        inertia_load=1e-9,
+        stiffness=1e-4,
+        damping=0.0,
+    )
     state, plant = prepared(truth, mode=layout.OFF)
     state.omega1 = state.omega2 = 100.0
     state.stuck1 = state.stuck2 = 0

@@ -56,9 +56,9 @@ def step_response(
     # An unstable loop runs away beyond all numbers: hold what no screen shows anyway.
     out = np.clip(np.nan_to_num(out, nan=RUNAWAY, posinf=RUNAWAY, neginf=-RUNAWAY), -RUNAWAY, RUNAWAY)
     if kind == CURRENT_STEP:
-        return np.arange(ticks) * TICK, out
+        return TICK * np.arange(ticks, dtype=np.float64), out
     step = round(TV / TICK)
-    return np.arange(0, ticks, step) * TICK, out[::step]
+    return TICK * np.arange(0, ticks, step, dtype=np.float64), out[::step]
 
 
 @numba.njit(cache=True)

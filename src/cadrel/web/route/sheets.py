@@ -196,8 +196,10 @@ def _plan_text(axis: Axis, step: str, model: Any, wanted: dict[str, float]) -> s
     if step == "commutation":
         return plan_commutation(model).text
     if step == "current":
-        return f"The motor turns by up to one and a half electrical turns ({540 / model.motor.pole_pairs:.0f}° of its shaft) to "
-        "align, then stands under current, about 12 s."
+        return (
+            f"The motor turns by up to one and a half electrical turns ({540 / model.motor.pole_pairs:.0f}° of its "
+            "shaft) to align, then stands under current, about 12 s."
+        )
     amps = min(wanted["limit.current"], model.motor.current_peak) / math.sqrt(2)
     seconds = {"load": 12, "velocity": 35, "position": 6}.get(
         step, round(2 * model.goal.repeats * (model.goal.move_time + model.goal.dwell))

@@ -1,0 +1,149 @@
+"""bin/cadrel benchmark: ratios of performance, measured in one run on one machine."""
+
+import json
+import statistics
+import time
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from scipy.integrate import solve_ivp
+
+from cadrel.cli.stack import ROOT
+from cadrel.core.control import Gains, TwoMass, Winding, loop_responses, read_margins, step_response
+from cadrel.core.simulation import RigTruth, SimulatedDrive, layout
+from cadrel.core.simulation.kernel import run_ticks
+
+SECONDS = 5.0  # [s] simulated per repeat
+
+
+def best_of(call: Callable[[], Any], repeats: int) -> float:
+    """Return the median time of a call after one warm-up. [s]"""
+    call()
+    times = []
+    for _ in range(repeats):
+        begun = time.perf_counter()
+        call()
+        times.append(time.perf_counter() - begun)
+    return statistics.median(times)
+
+
+def benchmark(*, pages: bool) -> int:
+    """Print every figure; returns the exit status."""
+    truth = RigTruth.from_dict(json.loads((ROOT / "demo" / "rigs" / "tile-pusher.json").read_text())["truth"])
+    kernel = kernel_speed(truth)
+    scipy = scipy_speed(truth)
+    print(f"simulation, one axis, full fidelity   {kernel:8.0f} simulated s per s")
+    print(f"the same plant by SciPy (RK45, 1e-6)  {scipy:8.3f} simulated s per s   ratio {kernel / scipy:.0f}")
+    redraw = best_of(one_redraw, 30)
+    python_control = best_of(one_redraw_by_python_control, 3)
+    print(f"redraw, three loops at 1000 points    {1e3 * redraw:8.2f} ms")
+    print(f"the same by python-control            {1e3 * python_control:8.0f} ms   ratio {python_control / redraw:.0f}")
+    if pages:
+        page_times()
+    return 0
+
+
+def kernel_speed(truth: RigTruth) -> float:
+    """Simulated seconds per second, holding position with the loops closed."""
+    drive = SimulatedDrive("benchmark", truth)
+    state = drive._state
+    state.mode, state.deadline = layout.POSITION, 2**62
+    state.guard_low, state.guard_high, state.guard_speed = -1e9, 1e9, 1e9
+    n = round(SECONDS / layout.TICK)
+
+    def call() -> None:
+        run_ticks(
+            n,
+            state,
+            drive._plant,
+            drive._settings,
+            drive._edges,
+            drive._states,
+            drive._path,
+            drive._excitation,
+            drive._signals,
+            drive._channels,
+            drive._tape,
+        )
+
+    return SECONDS / best_of(call, 5)
+
+
+def scipy_speed(truth: RigTruth) -> float:
+    """The same electrical and mechanical equations, voltage held per tick, integrated by SciPy between ticks."""
+    kt = 1.5 * truth.pole_pairs * truth.flux_linkage
+
+    def slopes(_: float, y: np.ndarray, vq: float) -> list[float]:
+        i_d, i_q, w1, w2, th1, th2 = y
+        we = truth.pole_pairs * w1
+        shaft = truth.stiffness * (th1 - th2) + truth.damping * (w1 - w2)
+        return [
+            (-truth.resistance * i_d + we * truth.inductance_q * i_q) / truth.inductance_d,
+            (vq - truth.resistance * i_q - we * (truth.inductance_d * i_d + truth.flux_linkage)) / truth.inductance_q,
+            (kt * i_q - shaft - truth.viscous_motor * w1 - truth.coulomb_motor * np.tanh(w1)) / truth.inertia_motor,
+            (shaft - truth.viscous_load * w2 - truth.coulomb_load * np.tanh(w2)) / truth.inertia_load,
+            w1,
+            w2,
+        ]
+
+    def call() -> None:
+        y = np.zeros(6)
+        for k in range(160):
+            done = solve_ivp(slopes, (0, layout.TICK), y, rtol=1e-6, atol=1e-9, args=(5.0 * (k % 2),))
+            y = done.y[:, -1]
+
+    return 160 * layout.TICK / best_of(call, 3)
+
+
+LOAD = TwoMass(inertia_motor=1.41e-4, inertia_load=2.24e-4, stiffness=330.0, damping=0.025, viscous=5e-4)
+WINDING = Winding(resistance=1.36, inductance=4.6e-3)
+GAINS = Gains(
+    current_gain=17.0,
+    current_reset=3.4e-3,
+    velocity_gain=0.24,
+    velocity_reset=6e-3,
+    feedback_filter_hz=800,
+    torque_filter_hz=1500,
+    notch_hz=309,
+    notch_depth_db=-10,
+    position_gain=239,
+)
+GRID = np.geomspace(1, 1900, 1000)
+
+
+def one_redraw() -> None:
+    """Plant, open and closed loop, sensitivity, margins and step of all three loops."""
+    for name, loop in loop_responses(LOAD, WINDING, GAINS, GRID).items():
+        read_margins(loop.open, GRID, closed_loop=loop.closed)
+        step_response(name, LOAD, WINDING, GAINS, duration=0.006 if name == "current" else 0.15)
+
+
+def one_redraw_by_python_control() -> None:
+    """A comparable cascade in python-control: state space, frequency responses, margins on FRD, steps."""
+    import control
+
+    s = control.tf("s")
+    delay = control.tf(*control.pade(94e-6, 2))
+    current = 17.0 * (1 + 1 / (3.4e-3 * s)) * delay / (4.6e-3 * s + 1.36)
+    inner = control.feedback(current, 1)
+    j1, j2, k, d = LOAD.inertia_motor, LOAD.inertia_load, 330.0, 0.025
+    plant = (j2 * s**2 + d * s + k) / (s * (j1 * j2 * s**2 + (j1 + j2) * d * s + (j1 + j2) * k))
+    velocity = 0.24 * (1 + 1 / (6e-3 * s)) * inner * plant / (1 + s / (2 * np.pi * 800)) / (1 + s / (2 * np.pi * 1500))
+    position = 239 / s * control.feedback(velocity, 1)
+    for loop in (current, velocity, position):
+        frd = control.frd(loop, 2 * np.pi * GRID)
+        control.stability_margins(frd)
+        control.frequency_response(control.feedback(loop, 1), 2 * np.pi * GRID)
+        control.step_response(control.feedback(loop, 1), T=np.linspace(0, 0.15, 600))
+
+
+def page_times() -> None:
+    """Times of the axis pages with 200 recorded runs, through the whole Django stack of a scratch database."""
+    from cadrel.cli.page_benchmark import measure_pages
+
+    times = measure_pages(runs=200, requests=120)
+    print(
+        f"pages with 200 runs                   {1e3 * statistics.median(times):8.0f} ms median, "
+        f"{1e3 * float(np.quantile(times, 0.95)):.0f} ms 95th percentile"
+    )

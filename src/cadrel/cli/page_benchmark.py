@@ -1,0 +1,67 @@
+"""Page times with many recorded runs, over HTTP against the real server on a database of its own."""
+
+import itertools
+import os
+import tempfile
+import time
+import urllib.parse
+import urllib.request
+from http.cookiejar import CookieJar
+from pathlib import Path
+
+from cadrel.cli.demo import LOGINS
+from cadrel.cli.services import is_free
+from cadrel.cli.stack import Stack
+
+STEPS = ("motor", "limits", "drive", "commutation", "current", "load", "velocity", "position", "acceptance", "handover")
+
+
+def measure_pages(*, runs: int, requests: int) -> list[float]:
+    """Return the seconds of each request, after one warm-up of every page."""
+    web, bench, database = itertools.islice((p for p in range(8600, 8700) if is_free(p)), 3)
+    with tempfile.TemporaryDirectory() as folder:
+        os.environ["CADREL_VAR"] = folder
+        stack = Stack(Path(folder), name="benchmark", web=web, bench=bench, database=database)
+        try:
+            stack.start_database()
+            _fill(Path(folder), bench, runs)
+            stack.start_processes()
+            opener = _log_in(web)
+            urls = [f"http://127.0.0.1:{web}/axis/1/{s}/" for s in STEPS]
+            for url in urls:
+                opener.open(url).read()
+            return [_timed(opener, url) for url in itertools.islice(itertools.cycle(urls), requests)]
+        finally:
+            stack.stop()
+            stack.postgres.remove()
+
+
+def _fill(folder: Path, bench: int, runs: int) -> None:
+    from cadrel.cli.scenario import load_scenario
+    from cadrel.web.projects.models import Axis
+    from cadrel.web.runs.models import Run
+
+    load_scenario(folder / "bench-benchmark", bench_port=bench, logins=LOGINS)
+    axis = Axis.objects.get(remote="tile-pusher")
+    made = list(axis.runs.order_by("number"))
+    for number in range(len(made) + 1, runs + 1):
+        copy = made[number % len(made)]
+        copy.pk, copy.number = None, number
+        Run.objects.bulk_create([copy])
+
+
+def _log_in(port: int) -> urllib.request.OpenerDirector:
+    jar = CookieJar()
+    opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(jar))
+    url = f"http://127.0.0.1:{port}/login/"
+    opener.open(url).read()
+    token = next(c.value for c in jar if c.name == "csrftoken")
+    body = urllib.parse.urlencode({"username": LOGINS[0][0], "password": LOGINS[0][1], "csrfmiddlewaretoken": token})
+    opener.open(urllib.request.Request(url, body.encode(), {"Referer": url})).read()
+    return opener
+
+
+def _timed(opener: urllib.request.OpenerDirector, url: str) -> float:
+    begun = time.perf_counter()
+    opener.open(url).read()
+    return time.perf_counter() - begun

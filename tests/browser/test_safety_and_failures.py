@@ -1,0 +1,246 @@
+"""What must hold when a hand, a page, a process or a line lets go."""
+
+import os
+import re
+import signal
+import socket
+import subprocess
+import sys
+import time
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from tests.browser.conftest import Stack, held, log_in, serious_violations, step
+
+pytestmark = [pytest.mark.browser, pytest.mark.timeout(300)]
+LIMIT = 0.2  # [s] from letting go to standstill
+
+
+@pytest.fixture
+def pusher(page: Page, stack: Stack) -> Page:
+    """The commissioned axis, connected and led."""
+    bench = stack.drive("tile-pusher")
+    page.get_by_role("row", name=re.compile("Tile pusher")).get_by_role("link").click()
+    step(page, "Drive")
+    if page.get_by_role("button", name="Connect", exact=True).count():
+        page.get_by_role("button", name="Connect", exact=True).click()
+    if bench.status()["fault"]:
+        page.get_by_role("button", name="Reset the fault").click()
+    take = page.get_by_role("button", name="Take control")
+    expect(page.get_by_label("DC bus")).not_to_have_text("–")
+    if take.is_visible():
+        take.click()
+    expect(page.get_by_text("you have control")).to_be_visible()
+    return page
+
+
+def enable_jog(page: Page) -> None:
+    step(page, "Load")
+    page.locator("#jog").get_by_label("I see the axis; nobody and nothing is in its way.").check()
+    page.get_by_role("button", name="Enable for jogging").click()
+    expect(page.locator("#jog")).to_have_attribute("data-ready", "1")
+    expect(page.get_by_role("button", name="Jog forward")).to_be_visible()
+
+
+def wait_until_moving(bench: object) -> None:
+    deadline = time.monotonic() + 5
+    while abs(bench.status()["velocity"]) < 5:
+        assert time.monotonic() < deadline, "the axis did not move"
+        time.sleep(0.01)
+
+
+def seconds_to_standstill(bench: object) -> float:
+    begun = time.monotonic()
+    while abs(bench.status()["velocity"]) > 1.0:
+        assert time.monotonic() < begun + 3, "the axis still turns"
+        time.sleep(0.004)
+    return time.monotonic() - begun
+
+
+def test_jog_stops_when_the_button_is_let_go(pusher: Page, stack: Stack) -> None:
+    bench = stack.drive("tile-pusher")
+    enable_jog(pusher)
+    with held(pusher.get_by_role("button", name="Jog backward")):
+        wait_until_moving(bench)
+    assert seconds_to_standstill(bench) < LIMIT
+
+
+def test_jog_stops_when_the_page_goes_away(pusher: Page, stack: Stack) -> None:
+    bench = stack.drive("tile-pusher")
+    enable_jog(pusher)
+    box = pusher.get_by_role("button", name="Jog forward").bounding_box()
+    assert box is not None
+    pusher.mouse.move(box["x"] + 20, box["y"] + 20)
+    pusher.mouse.down()
+    wait_until_moving(bench)
+    pusher.close(run_before_unload=False)
+    assert seconds_to_standstill(bench) < LIMIT
+    deadline = time.monotonic() + 3
+    while bench.status()["mode"] != "off":  # without the page the lease runs out, and power is cut
+        assert time.monotonic() < deadline
+        time.sleep(0.02)
+
+
+def test_jog_stops_when_the_web_process_freezes(pusher: Page, stack: Stack) -> None:
+    bench = stack.drive("tile-pusher")
+    (web,) = stack.children("uvicorn")
+    enable_jog(pusher)
+    with held(pusher.get_by_role("button", name="Jog forward")):
+        wait_until_moving(bench)
+        os.kill(web, signal.SIGSTOP)
+        try:
+            took = seconds_to_standstill(bench)
+        finally:
+            os.kill(web, signal.SIGCONT)
+    assert took < LIMIT
+
+
+def test_jog_works_by_keyboard(pusher: Page, stack: Stack) -> None:
+    bench = stack.drive("tile-pusher")
+    enable_jog(pusher)
+    pusher.get_by_role("button", name="Jog backward").focus()
+    pusher.keyboard.down("Space")
+    wait_until_moving(bench)
+    pusher.keyboard.up("Space")
+    assert seconds_to_standstill(bench) < LIMIT
+
+
+def test_escape_stops_from_every_page(pusher: Page, stack: Stack) -> None:
+    bench = stack.drive("tile-pusher")
+    for place in ("Motor", "Velocity loop", "Hand-over", None):
+        enable_jog(pusher)
+        if place is None:
+            pusher.get_by_role("link", name="Cadrel", exact=True).click()
+            expect(pusher.get_by_role("heading", name="Projects")).to_be_visible()
+        else:
+            step(pusher, place)
+        pusher.keyboard.press("Escape")
+        expect(pusher.get_by_text("STOP was sent to every connected axis.")).to_be_visible()
+        deadline = time.monotonic() + 2
+        while bench.status()["mode"] != "off":
+            assert time.monotonic() < deadline
+        if place is None:
+            pusher.get_by_role("row", name=re.compile("Tile pusher")).get_by_role("link").click()
+    enable_jog(pusher)
+    pusher.get_by_role("button", name="STOP").click()
+    expect(pusher.get_by_text("STOP was sent to every connected axis.")).to_be_visible()
+    assert bench.status()["mode"] == "off"
+
+
+def test_the_page_shows_who_else_has_control(pusher: Page, stack: Stack) -> None:
+    other = stack.drive("tile-pusher")
+    other.take_control("service laptop", force=True)
+    expect(pusher.get_by_text("service laptop has control")).to_be_visible()
+    other.give_control()
+
+
+def test_a_wiring_fault_is_named_in_the_interface(page: Page, stack: Stack) -> None:
+    page.get_by_role("row", name=re.compile("Reject gate")).get_by_role("link").click()
+    step(page, "Drive")
+    page.get_by_role("button", name="Connect", exact=True).click()
+    page.get_by_role("button", name="Take control").click()
+    page.get_by_role("button", name="Send all to the drive").click()
+    page.get_by_role("button", name="Store permanently").click()
+    page.get_by_role("button", name="Restart the drive").click()
+    step(page, "Commutation")
+    page.get_by_label("I see the axis; nobody and nothing is in its way.").check()
+    page.get_by_role("button", name="Find the offset").click()
+    expect(page.get_by_text("The vector turned forward and the counts fell.")).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("Invert the counting direction")).to_be_visible()
+    assert serious_violations(page) == []
+
+
+def test_an_aborted_run_counts_for_nothing(pusher: Page, stack: Stack) -> None:
+    step(pusher, "Acceptance")
+    pusher.get_by_label("I see the axis; nobody and nothing is in its way.").check()
+    pusher.get_by_role("button", name="Run the move").click()
+    pusher.get_by_role("button", name="Abort").click()
+    expect(pusher.get_by_text("The run was aborted during")).to_be_visible()
+    assert stack.drive("tile-pusher").status()["mode"] == "off"
+
+
+def test_a_bench_that_dies_interrupts_the_run_and_a_retry_works(pusher: Page, stack: Stack) -> None:
+    step(pusher, "Acceptance")
+    agree = pusher.get_by_label("I see the axis; nobody and nothing is in its way.")
+    agree.check()
+    pusher.get_by_role("button", name="Run the move").click()
+    expect(pusher.get_by_text("repeating the move")).to_be_visible()
+    (bench,) = stack.children("cadrel.bench")
+    os.kill(bench, signal.SIGSTOP)  # alive, and silent: the line is dead
+    expect(pusher.locator("#job").get_by_text("Interrupted")).to_be_visible(timeout=20_000)
+    os.kill(bench, signal.SIGCONT)
+    route = pusher.get_by_role("navigation", name="Route")
+    expect(route.get_by_role("link", name="Acceptance")).to_contain_text("interrupted")
+    expect(pusher.get_by_label("DC bus")).not_to_have_text("–")
+    pusher.reload()
+    agree.check()
+    pusher.get_by_role("button", name="Run the move").click()
+    expect(pusher.get_by_text("✓ Passes")).to_be_visible(timeout=40_000)
+
+
+def test_a_killed_worker_leaves_no_run_behind(pusher: Page, stack: Stack) -> None:
+    step(pusher, "Acceptance")
+    pusher.get_by_label("I see the axis; nobody and nothing is in its way.").check()
+    pusher.get_by_role("button", name="Run the move").click()
+    expect(pusher.get_by_text("repeating the move")).to_be_visible()
+    (worker,) = stack.children("procrastinate")
+    os.kill(worker, signal.SIGSTOP)
+    bench = stack.drive("tile-pusher")
+    expect(pusher.locator("#job").get_by_text("Interrupted")).to_be_visible(timeout=20_000)
+    assert bench.status()["mode"] in ("off", "position")  # the page still renews the lease: holding is allowed
+    os.kill(worker, signal.SIGCONT)
+
+
+def test_an_observer_sees_the_axis_but_no_way_to_move_it(stack: Stack, chromium: Browser) -> None:
+    context = chromium.new_context(viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    log_in(page, stack, ("vera", "look-only-please"))
+    page.get_by_role("row", name=re.compile("Tile pusher")).get_by_role("link").click()
+    step(page, "Load")
+    expect(page.get_by_role("button", name="STOP")).to_be_visible()
+    assert page.get_by_role("button", name=re.compile("Identify|Enable|Take control")).count() == 0
+    context.close()
+
+
+def test_no_page_scrolls_sideways_and_none_has_serious_violations(pusher: Page) -> None:
+    for name in (
+        "Motor",
+        "Feedback",
+        "Mechanics",
+        "Power",
+        "Limits and goal",
+        "Drive",
+        "Commutation",
+        "Current loop",
+        "Load",
+        "Velocity loop",
+        "Position loop",
+        "Acceptance",
+        "Hand-over",
+    ):
+        step(pusher, name)
+        assert serious_violations(pusher) == [], name
+        wide = pusher.evaluate(
+            "() => document.documentElement.scrollWidth + document.querySelector('main').scrollWidth "
+            "- document.querySelector('main').clientWidth"
+        )
+        assert wide <= 1280, name
+
+
+def test_a_second_start_is_quick_and_a_port_in_use_is_one_sentence(stack: Stack) -> None:
+    assert stack.stop() == 0
+    taken = socket.create_server(("127.0.0.1", stack.web))
+    refused = subprocess.run(
+        [sys.executable, "-m", "cadrel.cli.demo"],
+        env=stack.environment,
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+    )
+    taken.close()
+    assert refused.returncode == 2
+    assert refused.stderr.count("\n") == 1
+    assert f"port {stack.web}, for the web, is in use" in refused.stderr
+    assert stack.start() < 10

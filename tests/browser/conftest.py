@@ -38,6 +38,7 @@ class Stack:
             "CADREL_DB_PORT": str(self.database),
         }
         self.url = f"http://127.0.0.1:{self.web}"
+        self.link = TcpLink("127.0.0.1", self.bench_port)
         self.process: subprocess.Popen[bytes] | None = None
 
     def start(self, *arguments: str) -> float:
@@ -63,7 +64,7 @@ class Stack:
 
     def drive(self, axis: str) -> Drive:
         """The bench itself, for looking at effects."""
-        return Drive(TcpLink("127.0.0.1", self.bench_port), axis)
+        return Drive(self.link, axis)
 
     def children(self, word: str) -> list[int]:
         """Process ids of the stack's children whose command line holds a word."""
@@ -78,6 +79,7 @@ def stack(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Stack]:
     made = Stack(tmp_path_factory.mktemp("stack"))
     made.start()
     yield made
+    made.link.close()
     if made.process is not None and made.process.poll() is None:
         made.stop()
 

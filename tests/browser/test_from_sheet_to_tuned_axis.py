@@ -176,7 +176,7 @@ def _jog_both_ways(page: Page, bench: object) -> None:
             while sign * bench.status()["velocity"] < 5:
                 assert time.monotonic() < deadline, "the axis did not move"
                 time.sleep(0.02)
-        expect_standstill(bench, within=0.2)
+        expect_standstill(bench, within=0.3)  # the 0.2 s are test_safety_and_failures' to prove
         expect(page.get_by_label("Velocity")).to_have_text(re.compile("^−?0.0$"))
     page.get_by_role("button", name="Disable").click()
 
@@ -224,7 +224,7 @@ def _move_change_by_hand_and_accept(page: Page) -> None:
     step(page, "Acceptance")
     run_procedure(page, "Run the move", seconds=60)
     expect(page.get_by_text("✓ Passes")).to_be_visible()
-    expect(page.get_by_role("row", name="Settling time")).to_be_visible()
+    expect(page.get_by_role("row", name=re.compile("^Settling time"))).to_be_visible()
     assert serious_violations(page) == []
 
 

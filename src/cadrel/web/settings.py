@@ -76,8 +76,9 @@ DATABASES = {
         "PASSWORD": os.environ.get("CADREL_DB_PASSWORD", ""),
         "HOST": "127.0.0.1",
         "PORT": os.environ.get("CADREL_DB_PORT", "8462"),
-        "CONN_MAX_AGE": 60,
-        "CONN_HEALTH_CHECKS": True,
+        # Under ASGI every request has a thread of its own: kept connections would pile up, a pool does not.
+        "CONN_MAX_AGE": 0,
+        "OPTIONS": {"pool": {"min_size": 2, "max_size": 16, "timeout": 10}},
     }
 }
 AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]

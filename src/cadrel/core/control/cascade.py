@@ -147,8 +147,7 @@ def mechanics(load: TwoMass, frequency: FloatArray) -> ComplexArray:
     """Return torque to motor speed. [rad/s per N·m]"""
     s = 2j * np.pi * frequency
     if load.stiffness is None:
-        impedance: ComplexArray = load.inertia * s + load.viscous
-        return impedance**-1
+        return np.asarray(1 / (load.inertia * s + load.viscous), dtype=np.complex128)
     spring = load.stiffness + load.damping * s
     own = load.inertia_motor * s * s + spring + load.viscous * s
     other = load.inertia_load * s * s + spring

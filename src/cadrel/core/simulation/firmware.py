@@ -43,6 +43,7 @@ from cadrel.core.simulation.layout import (
 from cadrel.core.simulation.plant import FAST, SQRT3_2, TWO_PI, hall_state, noise, turned
 
 STILL_SPEED = 0.5  # [rad/s] at the motor: a quick stop ends below it
+PATIENCE = 32000  # [ticks] 2 s more for the holder of the lease while the axis only holds
 STANDSTILL_TICKS = 8000  # [ticks] half a second: a quick stop that has not ended by then cuts power
 
 
@@ -316,6 +317,12 @@ def _trip(s, c, code, cut):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _stands(s):
+    """Holding a position with nothing commanded: losing touch for a page's reload does no harm."""
+    return s.mode == POSITION and s.gen == GEN_HOLD and s.exc_point == NOWHERE
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _guards(s, c):
     """What the drive watches in every velocity sample, whoever commands it."""
     if s.mode == OFF:
@@ -328,7 +335,7 @@ def _guards(s, c):
         _trip(s, c, TRIP_UNDERVOLTAGE, True)
     elif s.stopping > 0:
         return
-    elif s.tick > s.deadline:
+    elif s.tick > s.deadline + (PATIENCE if _stands(s) else 0):
         _trip(s, c, TRIP_LEASE, False)
     elif abs(s.velocity) > s.guard_speed or not s.guard_low <= s.position <= s.guard_high:
         _trip(s, c, TRIP_GUARD, False)

@@ -25,6 +25,11 @@ def _log(axis: Axis, who: Any, kind: str, text: str) -> None:
     Event.objects.create(axis=axis, who=who, kind=kind, text=text)
 
 
+def owner_name(user: Any) -> str:
+    """Return the name under which a user leads a drive."""
+    return f"{user.get_username()} (Cadrel)"
+
+
 def connect(axis: Axis, *, who: Any) -> dict[str, Any]:
     """Connect and check the protocol. Raises `LinkError`, `NotReady`."""
     identity = drive_of(axis).identity()
@@ -53,7 +58,7 @@ def take_control(axis: Axis, *, who: Any, force: bool = False) -> None:
     """Take the lease. Raises `NotConnected`, `LinkError` (another has it)."""
     if not axis.connected:
         raise NotConnected()
-    lease = drive_of(axis).take_control(f"{who.get_username()} (Cadrel)", force=force)
+    lease = drive_of(axis).take_control(owner_name(who), force=force)
     Axis.objects.filter(pk=axis.pk).update(lease=lease, leader=who)
     _log(axis, who, "control", "Took control.")
 
@@ -102,7 +107,9 @@ def send_values(axis: Axis, *, who: Any, keys: list[str] | None = None) -> list[
     """Write the project's values into the drive's working memory; returns the labels that changed."""
     drive = leading(axis, who)
     wanted = wanted_values(axis)
-    changed = drive.write({k: wanted[k] for k in keys or DRIVE_KEYS})
+    # What differs in the last bit only, from printed units and back, is left: it would show as not stored.
+    differing = differences(wanted, drive.read())
+    changed = drive.write({k: wanted[k] for k in keys or DRIVE_KEYS if k in differing})
     if changed:
         _log(axis, who, "sent", f"{len(changed)} values sent: {', '.join(REGISTRY[k].label for k in changed[:5])}.")
     return [REGISTRY[k].label for k in changed]

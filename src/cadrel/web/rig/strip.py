@@ -8,7 +8,7 @@ from cadrel.core.errors import CadrelError
 from cadrel.core.mechanics import mechanism_from_entries
 from cadrel.core.parameters import REGISTRY
 from cadrel.web.projects.models import Axis
-from cadrel.web.rig.actions import try_status
+from cadrel.web.rig.actions import owner_name, try_status
 
 STATES = {
     "off": ("Power stage off", "off"),
@@ -55,7 +55,7 @@ def strip_of(axis: Axis, *, user_id: int | None, purpose: str = "page") -> dict[
     if status["fault"]:
         text, lamp = f"Fault: {status['fault'].replace('_', ' ')}", "fault"
     owner = status["owner"]
-    held = bool(axis.lease) and owner is not None
+    held = bool(axis.lease) and axis.leader is not None and owner == owner_name(axis.leader)
     return {
         "link": "up",
         "state": text,

@@ -8,6 +8,7 @@ from typing import Any
 
 from asgiref.sync import sync_to_async
 from django.contrib import messages
+from django.db import connection
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect
 from django.views.decorators.http import require_POST
@@ -104,9 +105,13 @@ set_position = _command(_position)
 
 
 @require_POST
-def stop(request: HttpRequest) -> JsonResponse:
+def stop(request: HttpRequest) -> HttpResponse:
     """STOP: every connected axis, for everyone who is logged in."""
-    return JsonResponse({"unreached": actions.stop_all(who=request.user)})
+    unreached = actions.stop_all(who=request.user)
+    if "text/html" in request.headers.get("Accept", ""):  # sent by the form itself, without script
+        messages.error(request, f"STOP sent. {' '.join(unreached)}")
+        return redirect("projects")
+    return JsonResponse({"unreached": unreached})
 
 
 @require_POST
@@ -131,8 +136,11 @@ async def live(request: HttpRequest, axis_id: int) -> StreamingHttpResponse:
     user = await request.auser()
 
     def look() -> str:
-        axis = Axis.objects.select_related("drive", "leader").get(pk=axis_id)
-        return json.dumps(strip_of(axis, user_id=user.pk, purpose="live"))
+        try:
+            axis = Axis.objects.select_related("drive", "leader").get(pk=axis_id)
+            return json.dumps(strip_of(axis, user_id=user.pk, purpose="live"))
+        finally:
+            connection.close()  # back to the pool: this thread belongs to no request
 
     async def lines() -> AsyncIterator[str]:
         while True:

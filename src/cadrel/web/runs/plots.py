@@ -52,7 +52,7 @@ SHOWN = {
     "load": ("velocity", "i_q"),
     "velocity_step": ("velocity", "velocity_ref"),
     "position_step": ("position", "position_ref"),
-    "acceptance": ("position", "position_ref", "following_error", "i_q"),
+    "acceptance": ("position", "position_ref", "i_q", "following_error"),
 }
 
 
@@ -68,9 +68,11 @@ def time_series(
 ) -> list[dict[str, Any]]:
     """Return the channels of a run as plot series, reduced to min/max pairs. Time in ms."""
     series = []
-    for name, y in run.arrays().items():
-        if names is not None and name not in names:
+    arrays = run.arrays()
+    for name in names if names is not None else arrays:
+        if name not in arrays:
             continue
+        y = arrays[name]
         quantity, label, style = CHANNELS.get(name, ("state", name, "solid"))
         unit, factor = units[quantity]
         index, values = reduce_min_max(y, pairs=PAIRS)

@@ -1,6 +1,7 @@
 """Small tags of the templates."""
 
 import json
+import math
 from typing import Any
 
 from django import template
@@ -36,6 +37,26 @@ def item(mapping: dict[str, Any], key: str) -> Any:
 def percent(share: float) -> str:
     """0.25 -> 25."""
     return f"{100 * share:.0f}"
+
+
+# SI as findings keep it -> what is read at the machine
+READ_AS = {
+    "rad": (180 / math.pi, "°"),
+    "s": (1e3, "ms"),
+    "kg·m²": (1e4, "kg·cm²"),
+    "H": (1e3, "mH"),
+    "Wb": (1e3, "mWb"),
+}
+
+
+@register.filter
+def reading(finding: Any) -> str:
+    """Value and uncertainty of a finding in the unit it is read in; a negative settling time means never."""
+    factor, unit = READ_AS.get(finding.unit, (1.0, finding.unit))
+    if finding.kind == "acceptance" and finding.value < 0:
+        return "never"
+    doubt = f" ± {finding.std * factor:.2g}" if finding.std else ""
+    return f"{finding.value * factor:.4g}{doubt} {unit}"
 
 
 @register.filter

@@ -58,6 +58,7 @@ function table(form, rows) {
     const cells = tr.querySelectorAll("td");
     cells[0].textContent = rows[i].kept;
     cells[1].replaceChildren(Object.assign(document.createElement("b"), { textContent: rows[i].now }));
-    cells[2].textContent = rows[i].good === true ? "✓" : rows[i].good === false ? "✗" : "";
+    const missed = Object.assign(document.createElement("b"), { className: "missed", textContent: "✗" });
+    cells[2].replaceChildren(...(rows[i].good === true ? ["✓"] : rows[i].good === false ? [missed] : []));
   });
 }

@@ -34,9 +34,10 @@ export function mount(root) {
   const buttons = /** @type {NodeListOf<HTMLElement>} */ (root.querySelectorAll(".hold"));
   for (const button of buttons) {
     button.addEventListener("pointerdown", (event) => { button.setPointerCapture(event.pointerId); press(button); });
-    for (const kind of ["pointerup", "pointercancel", "lostpointercapture", "blur"]) button.addEventListener(kind, release);
+    // Only the held button lets go: pressing one takes the focus from the other, whose blur means nothing.
+    const letGo = () => { if (button.classList.contains("held")) release(); };
+    for (const kind of ["pointerup", "pointercancel", "lostpointercapture", "blur", "keyup"]) button.addEventListener(kind, letGo);
     button.addEventListener("keydown", (event) => { if ((event.key === " " || event.key === "Enter") && !event.repeat) { event.preventDefault(); press(button); } });
-    button.addEventListener("keyup", release);
     button.addEventListener("contextmenu", (event) => event.preventDefault());
   }
   const hidden = () => { if (document.hidden) release(); };

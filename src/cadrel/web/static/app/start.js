@@ -1,6 +1,5 @@
 // @ts-check
-// Mounts one module per [data-module] element and undoes it when the element goes. STOP and step keys live here.
-import { mountStop } from "./stop.js";
+// Mounts one module per [data-module] element and undoes it when the element goes. Step keys live here; STOP has a script of its own.
 import { registerConsent } from "./consent.js";
 
 const MODULES = { rig: "./rig.js", jog: "./jog.js", plot: "./plot.js", predicted: "./predicted.js", gains: "./gains.js",
@@ -19,7 +18,6 @@ async function mountAll(root) {
 }
 
 registerConsent();
-mountStop();
 mountAll(document);
 document.addEventListener("htmx:load", (event) => mountAll(/** @type {HTMLElement} */ (event.target)));
 document.addEventListener("htmx:beforeCleanupElement", (event) => {

@@ -1,7 +1,9 @@
 """The right half of an entry step: what was understood, checks, derived values, pictures."""
 
+import json
 import math
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -19,6 +21,13 @@ Rows = list[tuple[str, str, str]]
 
 def understood_of(step: str, values: Mapping[str, Entry]) -> dict[str, Any]:
     """Return rows (label, value, unit), checks and a picture for a step; `problem` says why there are none."""
+    return _understood(step, json.dumps(values, sort_keys=True))
+
+
+@lru_cache(maxsize=256)
+def _understood(step: str, text: str) -> dict[str, Any]:
+    """As above, by the entries' text: every page shows the whole route, and values change far less often than pages."""
+    values: dict[str, Entry] = json.loads(text)
     builder = {"motor": _motor, "feedback": _feedback, "mechanics": _mechanics, "power": _power, "limits": _limits}[
         step
     ]

@@ -1,0 +1,124 @@
+"""Sheets in every convention against values worked out by hand, and mislabelled pairs that must be named."""
+
+import math
+
+import pytest
+
+from cadrel.core.motor import check_motor, motor_from_sheet
+from cadrel.core.parameters import Entry
+
+# The same made-up motor printed in many ways: R = 1.2 ohm, L = 3.6 mH per phase, psi = 0.08 Wb, p = 4, Ic = 5 A peak.
+# Worked out by hand: Kt = 1.5 x 4 x 0.08 = 0.48 N·m/A peak = 0.678823 N·m/A rms; Ke per phase peak = 0.32 V·s/rad,
+# line to line peak 0.554256, line to line rms 0.391918 V·s/rad = 41.0416 V/krpm.
+BASE: dict[str, Entry] = {
+    "sheet.resistance": {"value": 2.4, "unit": "ohm", "convention": "line_to_line"},
+    "sheet.inductance": {"value": 7.2, "unit": "mH", "convention": "line_to_line"},
+    "sheet.back_emf": {"value": 0.391918358845308, "unit": "V·s/rad", "convention": "ll_rms"},
+    "sheet.torque_constant": {"value": 0.48, "unit": "N·m/A", "convention": "per_peak"},
+    "sheet.poles": {"value": 8, "convention": "poles"},
+    "sheet.current_continuous": {"value": 5.0, "unit": "A", "convention": "peak"},
+    "sheet.current_peak": {"value": 15.0, "unit": "A", "convention": "peak"},
+    "sheet.torque_continuous": {"value": 2.4, "unit": "N·m"},
+    "sheet.inertia": {"value": 1.1, "unit": "kg·cm²"},
+    "sheet.speed_max": {"value": 5000, "unit": "rpm"},
+}
+PRINTED: list[tuple[str, Entry]] = [
+    ("sheet.resistance", {"value": 1.2, "unit": "ohm", "convention": "phase"}),
+    ("sheet.resistance", {"value": 2400, "unit": "mohm", "convention": "line_to_line"}),
+    ("sheet.resistance", {"value": 1.2e6, "unit": "µohm", "convention": "phase"}),
+    ("sheet.inductance", {"value": 3.6, "unit": "mH", "convention": "phase"}),
+    ("sheet.inductance", {"value": 7200, "unit": "µH", "convention": "line_to_line"}),
+    ("sheet.inductance", {"value": 0.0036, "unit": "H", "convention": "phase"}),
+    ("sheet.back_emf", {"value": 0.32, "unit": "V·s/rad", "convention": "phase_peak"}),
+    ("sheet.back_emf", {"value": 0.22627416997969522, "unit": "V·s/rad", "convention": "phase_rms"}),
+    ("sheet.back_emf", {"value": 0.5542562584220407, "unit": "V·s/rad", "convention": "ll_peak"}),
+    ("sheet.back_emf", {"value": 41.04159446, "unit": "V/krpm", "convention": "ll_rms"}),
+    ("sheet.back_emf", {"value": 58.04157834, "unit": "mV/rpm", "convention": "ll_peak"}),
+    ("sheet.back_emf", {"value": 391.918358845, "unit": "mV·s/rad", "convention": "ll_rms"}),
+    ("sheet.torque_constant", {"value": 0.678822509939086, "unit": "N·m/A", "convention": "per_rms"}),
+    ("sheet.torque_constant", {"value": 480, "unit": "mN·m/A", "convention": "per_peak"}),
+    ("sheet.torque_constant", {"value": 4.2483578, "unit": "lb·in/A", "convention": "per_peak"}),
+    ("sheet.torque_constant", {"value": 67.973725, "unit": "oz·in/A", "convention": "per_peak"}),
+    ("sheet.poles", {"value": 4, "convention": "pairs"}),
+    ("sheet.current_continuous", {"value": 3.5355339059327378, "unit": "A", "convention": "rms"}),
+    ("sheet.current_continuous", {"value": 5000, "unit": "mA", "convention": "peak"}),
+    ("sheet.current_peak", {"value": 10.606601717798213, "unit": "A", "convention": "rms"}),
+    ("sheet.inertia", {"value": 1100, "unit": "g·cm²"}),
+    ("sheet.inertia", {"value": 1.1e-4, "unit": "kg·m²"}),
+    ("sheet.inertia", {"value": 110, "unit": "kg·mm²"}),
+    ("sheet.inertia", {"value": 9.7358e-4, "unit": "lb·in·s²"}),
+    ("sheet.speed_max", {"value": 523.5987755982989, "unit": "rad/s"}),
+    ("sheet.speed_max", {"value": 83.33333333333333, "unit": "1/s"}),
+]
+
+
+@pytest.mark.parametrize(
+    ("key", "entry"), PRINTED, ids=[f"{k} {e.get('unit', '')} {e.get('convention', '')}" for k, e in PRINTED]
+)
+def test_every_way_to_print_it_is_the_same_motor(key: str, entry: Entry) -> None:
+    values = {**BASE, key: entry}
+    if key == "sheet.torque_constant":
+        values.pop("sheet.back_emf")
+    motor = motor_from_sheet(values)
+    close = 2e-5  # imperial values are printed to five digits; the others are exact
+    assert motor.resistance == pytest.approx(1.2, rel=close)
+    assert motor.inductance == pytest.approx(3.6e-3, rel=close)
+    assert motor.flux_linkage == pytest.approx(0.08, rel=close)
+    assert motor.pole_pairs == 4
+    assert motor.current_continuous == pytest.approx(5.0, rel=close)
+    assert motor.current_peak == pytest.approx(15.0, rel=close)
+    assert motor.inertia == pytest.approx(1.1e-4, rel=close)
+    assert motor.speed_max == pytest.approx(523.5987756, rel=close)
+    assert [c.title for c in check_motor(values) if c.state == "wrong"] == []
+
+
+def test_derived_values_are_those_worked_out_by_hand() -> None:
+    motor = motor_from_sheet(BASE)
+    assert motor.torque_constant == pytest.approx(0.48)
+    assert motor.electrical_time_constant == pytest.approx(3e-3)
+    assert motor.short_circuit_current == pytest.approx(0.08 / 3.6e-3)
+    assert motor.winding_loss(5.0) == pytest.approx(1.5 * 1.2 * 25)
+    assert motor.motor_constant == pytest.approx(0.48 / math.sqrt(1.8))
+    assert motor.mechanical_time_constant == pytest.approx(1.5 * 1.2 * 1.1e-4 / 0.48**2)
+    assert motor.no_load_speed(300.0) == pytest.approx(300 / math.sqrt(3) / 0.32)
+
+
+MISLABELLED = [
+    ("sheet.torque_constant", "per_rms", "per_peak"),
+    ("sheet.back_emf", "ll_peak", "ll_rms"),
+    ("sheet.back_emf", "phase_rms", "ll_rms"),
+    ("sheet.back_emf", "phase_peak", None),  # ll rms and phase peak differ by 22 %: another label may fit too
+]
+
+
+@pytest.mark.parametrize(("key", "wrong", "right"), MISLABELLED)
+def test_a_wrong_label_is_noticed_and_the_right_one_named(key: str, wrong: str, right: str | None) -> None:
+    values = {**BASE, key: {**BASE[key], "convention": wrong}}
+    check = next(c for c in check_motor(values) if c.title.startswith("Torque constant"))
+    assert check.state == "wrong"
+    assert "apart" in check.detail
+    if right is not None:
+        assert check.relabel == {key: right}
+
+
+@pytest.mark.parametrize(("printed", "wrong", "right"), [(5.0, "rms", "peak"), (5.0 / math.sqrt(2), "peak", "rms")])
+def test_a_current_with_the_wrong_label_shows_in_the_torque(printed: float, wrong: str, right: str) -> None:
+    values = {**BASE, "sheet.current_continuous": {"value": printed, "unit": "A", "convention": wrong}}
+    check = next(c for c in check_motor(values) if c.title == "Continuous torque")
+    assert check.state == "wrong"
+    assert check.relabel == {"sheet.current_continuous": right}
+
+
+def test_a_slipped_digit_is_not_taken_for_a_label() -> None:
+    values = {**BASE, "sheet.torque_constant": {"value": 4.8, "unit": "N·m/A", "convention": "per_peak"}}
+    check = next(c for c in check_motor(values) if c.title.startswith("Torque constant"))
+    assert check.state == "wrong"
+    assert check.relabel == {}
+    assert "slipped digit" in check.detail
+
+
+def test_a_peak_below_continuous_and_a_bus_too_low_are_said() -> None:
+    values = {**BASE, "sheet.current_peak": {"value": 4.0, "unit": "A", "convention": "peak"}}
+    states = {c.title: c.state for c in check_motor(values, bus_voltage=24.0)}
+    assert states["Peak and continuous current"] == "wrong"
+    assert states["Speed at this bus voltage"] == "look"

@@ -1,0 +1,150 @@
+"""The tuners honour what was asked for, use a notch where it pays, and refuse what cannot be had."""
+
+import math
+
+import numpy as np
+import pytest
+
+from cadrel.core.axis.understanding import Robustness
+from cadrel.core.control import (
+    Gains,
+    TwoMass,
+    Winding,
+    position_open,
+    read_margins,
+    spectral_radius,
+    step_response,
+    velocity_open,
+    velocity_plant,
+)
+from cadrel.core.response import FrequencyResponse
+from cadrel.core.tuning import TuningRefused, limiting_factor, tune_current, tune_position, tune_velocity
+
+WINDING = Winding(resistance=1.3, inductance=4.6e-3)
+START = Gains(
+    current_gain=17.0,
+    current_reset=3.5e-3,
+    velocity_gain=0.03,
+    velocity_reset=0.06,
+    feedback_filter_hz=800,
+    torque_filter_hz=1200,
+)
+USUAL = Robustness(phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8)
+CALM = Robustness(phase_margin=math.radians(60), gain_margin_db=12.0, sensitivity_peak=1.4)
+GRID = np.geomspace(0.7, 1900, 1500)
+
+
+def two_mass(antiresonance: float, ratio: float, damping: float = 0.02) -> TwoMass:
+    load = 1.4e-4 * ratio
+    stiffness = load * (2 * math.pi * antiresonance) ** 2
+    return TwoMass(inertia_motor=1.4e-4, inertia_load=load, stiffness=stiffness, damping=damping, viscous=3e-4)
+
+
+LOADS = {
+    "rigid": TwoMass(inertia_motor=3.7e-4, viscous=3e-4),
+    "soft": two_mass(45, 3.0),
+    "usual": two_mass(180, 1.6),
+    "stiff": two_mass(500, 0.8),
+    "heavy": two_mass(90, 9.0),
+}
+
+
+@pytest.mark.parametrize("name", LOADS)
+@pytest.mark.parametrize("asked", [USUAL, CALM], ids=["usual", "calm"])
+def test_margins_asked_for_are_kept_on_a_finer_grid_than_the_tuners(name: str, asked: Robustness) -> None:
+    load = LOADS[name]
+    gains = tune_velocity(load, WINDING, START, asked).gains
+    found = read_margins(velocity_open(velocity_plant(load, WINDING, gains, GRID), gains, GRID), GRID)
+    assert found.sensitivity_peak <= asked.sensitivity_peak * 1.03
+    assert found.phase_margin is not None
+    assert found.phase_margin >= asked.phase_margin - math.radians(1)
+    assert found.gain_margin_db is None or found.gain_margin_db >= asked.gain_margin_db - 0.4
+    assert spectral_radius("velocity", load, WINDING, gains) < 1
+
+
+@pytest.mark.parametrize("name", LOADS)
+def test_asking_for_more_margin_never_gives_a_quicker_loop(name: str) -> None:
+    quick = tune_velocity(LOADS[name], WINDING, START, USUAL)
+    calm = tune_velocity(LOADS[name], WINDING, START, CALM)
+    assert calm.gains.velocity_gain < quick.gains.velocity_gain
+    assert (calm.margins.crossover_hz or 0) < (quick.margins.crossover_hz or 0)
+
+
+@pytest.mark.parametrize("name", LOADS)
+def test_the_tuned_gain_is_the_highest_a_twentieth_more_breaks_a_promise(name: str) -> None:
+    load = LOADS[name]
+    gains = tune_velocity(load, WINDING, START, USUAL).gains
+    more = gains.with_(velocity_gain=1.06 * gains.velocity_gain, velocity_reset=gains.velocity_reset / 1.06)
+    found = read_margins(velocity_open(velocity_plant(load, WINDING, more, GRID), more, GRID), GRID)
+    broken = (
+        found.sensitivity_peak > USUAL.sensitivity_peak
+        or (found.phase_margin or 9) < USUAL.phase_margin
+        or (found.gain_margin_db or 99) < USUAL.gain_margin_db
+    )
+    assert broken
+
+
+def test_a_measured_plant_that_is_worse_than_the_model_holds_the_gain_down() -> None:
+    load = LOADS["usual"]
+    f = np.geomspace(4, 1000, 90)
+    good = velocity_plant(load, WINDING, START, f)
+    late = good * np.exp(-2j * np.pi * f * 0.6e-3)  # a delay the model does not know
+
+    def measured(value: np.ndarray) -> FrequencyResponse:
+        return FrequencyResponse(f, value, np.ones(90), 0.01 * np.abs(value))
+
+    free = tune_velocity(load, WINDING, START, USUAL, measured=measured(good)).gains
+    held = tune_velocity(load, WINDING, START, USUAL, measured=measured(late)).gains
+    assert held.velocity_gain < 0.9 * free.velocity_gain
+    loop = read_margins(velocity_open(late, held, f), f)
+    assert loop.sensitivity_peak <= USUAL.sensitivity_peak + 1e-9
+
+
+def test_what_cannot_be_had_is_refused_with_the_reason() -> None:
+    impossible = Robustness(phase_margin=math.radians(80), gain_margin_db=20.0, sensitivity_peak=1.2)
+    wobbly = two_mass(8.0, 20.0, damping=1e-5)
+    f = np.geomspace(4, 1000, 90)
+    lost = np.exp(-2j * np.pi * f * 0.02) * velocity_plant(wobbly, WINDING, START, f)
+    with pytest.raises(TuningRefused) as caught:
+        tune_velocity(
+            wobbly, WINDING, START, impossible, measured=FrequencyResponse(f, lost, np.ones(90), 0.01 * np.abs(lost))
+        )
+    happened, means, remedy = caught.value.parts
+    assert "80° phase margin" in happened
+    assert "resonance" in means
+    assert "unchanged" in means
+    assert remedy
+
+
+@pytest.mark.parametrize("name", ["rigid", "usual", "stiff"])
+def test_position_steps_hardly_overshoot_and_margins_hold(name: str) -> None:
+    load = LOADS[name]
+    tuned = tune_velocity(load, WINDING, START, USUAL).gains
+    gains, limit = tune_position(load, WINDING, tuned, USUAL)
+    _, y = step_response("position", load, WINDING, gains, duration=0.5)
+    assert y.max() < 1.12
+    assert y[-1] == pytest.approx(1.0, abs=1e-3)
+    found = read_margins(position_open(velocity_plant(load, WINDING, gains, GRID), gains, GRID), GRID)
+    assert found.sensitivity_peak <= USUAL.sensitivity_peak * 1.03
+    assert limit
+
+
+def test_a_position_loop_around_an_unstable_velocity_loop_is_refused() -> None:
+    wild = START.with_(velocity_gain=6.0)
+    with pytest.raises(TuningRefused):
+        tune_position(LOADS["usual"], WINDING, wild, USUAL)
+
+
+def test_the_winding_pole_is_cancelled() -> None:
+    gains = tune_current(WINDING, START, bandwidth_hz=900)
+    assert gains.current_reset == pytest.approx(WINDING.inductance / WINDING.resistance)
+    assert gains.velocity_gain == START.velocity_gain
+
+
+def test_the_limiting_factor_names_the_resonance_where_the_phase_crosses_there() -> None:
+    load = LOADS["usual"]
+    loop = velocity_open(velocity_plant(load, WINDING, START.with_(velocity_gain=0.25), GRID), START, GRID)
+    margins = read_margins(loop, GRID)
+    text = limiting_factor(margins, load, USUAL)
+    near = margins.phase_crossover_hz and 0.7 < margins.phase_crossover_hz / (load.resonance_hz or 1) < 1.4
+    assert ("resonance" in text) is bool(near)

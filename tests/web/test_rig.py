@@ -1,0 +1,285 @@
+"""The rig's actions and pages against a bench over TCP: connect, control, send, store, jog, power, procedures."""
+
+import json
+import threading
+import time
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+from django.contrib.auth.models import Group, User
+from django.test import Client
+
+from cadrel.bench.server import BenchServer
+from cadrel.bench.service import DriveService
+from cadrel.core.simulation import SimulatedDrive
+from cadrel.link import LinkError, RefusedByDrive
+from cadrel.web.jobs.models import Job
+from cadrel.web.jobs.tasks import run_procedure
+from cadrel.web.projects.actions import create_project, save_entries
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig import actions, links
+from cadrel.web.rig.errors import NoControl, NotConnected, NotReady
+from cadrel.web.rig.strip import strip_of
+from cadrel.web.runs.models import Event
+from tests.conftest import rig_of, values_of
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture
+def bench() -> Iterator[tuple[int, SimulatedDrive]]:
+    drive = SimulatedDrive("tile-pusher", rig_of("tile-pusher"), seed=2)
+    server = BenchServer(DriveService({"tile-pusher": drive}), 0)
+    thread = threading.Thread(target=server.run)
+    thread.start()
+    yield server.server_address[1], drive
+    for link in links._links.values():
+        link.close()
+    links._links.clear()
+    server.shutdown()
+    thread.join(timeout=5)
+
+
+@pytest.fixture
+def engineer() -> User:
+    user = User.objects.create_user("enno", password="a-long-password")
+    user.groups.add(Group.objects.get_or_create(name="engineer")[0])
+    return user
+
+
+@pytest.fixture
+def axis(bench: tuple[int, SimulatedDrive], engineer: User) -> Axis:
+    made = create_project(
+        name="P",
+        machine="",
+        drive="D",
+        host="127.0.0.1",
+        port=bench[0],
+        axis="A",
+        remote="tile-pusher",
+        author=engineer,
+    )
+    save_entries(made, values_of("tile-pusher"), author=engineer, cause="entered")
+    return made
+
+
+def again(axis: Axis) -> Axis:
+    return Axis.objects.select_related("drive", "leader").get(pk=axis.pk)
+
+
+@pytest.fixture
+def led(axis: Axis, engineer: User) -> Axis:
+    """Connected, led, sent, stored and restarted."""
+    actions.connect(axis, who=engineer)
+    actions.take_control(again(axis), who=engineer)
+    actions.send_values(again(axis), who=engineer)
+    actions.store(again(axis), who=engineer)
+    actions.restart(again(axis), who=engineer)
+    return again(axis)
+
+
+def test_nothing_goes_out_before_connection_and_control(axis: Axis, engineer: User) -> None:
+    with pytest.raises(NotConnected):
+        actions.send_values(axis, who=engineer)
+    actions.connect(axis, who=engineer)
+    with pytest.raises(NoControl):
+        actions.send_values(again(axis), who=engineer)
+
+
+def test_connecting_keeps_the_drives_rating_and_the_log(axis: Axis, engineer: User) -> None:
+    actions.connect(axis, who=engineer)
+    assert again(axis).rating_peak == 16.0
+    assert "firmware" in Event.objects.filter(kind="connected").get().text
+
+
+def test_a_drive_of_another_protocol_is_refused(axis: Axis, engineer: User, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(actions, "PROTOCOL", 2)
+    with pytest.raises(NotReady, match="protocol 1"):
+        actions.connect(axis, who=engineer)
+    assert not again(axis).connected
+
+
+def test_sending_makes_project_and_drive_agree_and_storing_keeps_it(
+    led: Axis, bench: tuple[int, SimulatedDrive]
+) -> None:
+    drive = bench[1]
+    wanted = actions.wanted_values(led)
+    assert actions.differences(wanted, drive.memory.working) == []
+    assert drive.memory.not_stored == []
+    assert drive.memory.restart_needed == []
+
+
+def test_sending_again_changes_nothing(led: Axis, engineer: User) -> None:
+    assert actions.send_values(led, who=engineer) == []
+
+
+def test_a_value_of_the_drive_can_be_taken_into_the_project(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]
+) -> None:
+    bench[1].write({"position.gain": 77.0, "limit.following_error": 1.3})
+    assert actions.fetch_values(led, who=engineer, keys=["position.gain", "limit.following_error"]) == 2
+    assert led.values["position.gain"]["value"] == pytest.approx(77.0)
+    assert actions.differences(actions.wanted_values(led), bench[1].memory.working) == []
+
+
+def test_the_strip_is_in_the_engineers_units(led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]) -> None:
+    actions.set_position(led, who=engineer, user_value=120.0)
+    strip = strip_of(led, user_id=engineer.pk)
+    assert strip["unit"] == "mm"
+    assert strip["position"] == pytest.approx(120.0, abs=0.01)
+    assert strip["bus"] == pytest.approx(325, abs=2)
+    assert strip["leads"]
+    assert [b["step"] for b in strip["blockers"]] == ["commutation"]
+    assert json.dumps(strip, allow_nan=False)
+
+
+def test_another_owner_is_shown_as_such_and_the_old_lease_leads_no_more(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]
+) -> None:
+    bench[1].take_control("service laptop", force=True)
+    strip = strip_of(led, user_id=engineer.pk)
+    assert strip["control"] == "service laptop has control"
+    assert not strip["leads"]
+    with pytest.raises(RefusedByDrive):
+        actions.send_values(led, who=engineer, keys=["position.gain"]) or actions.store(led, who=engineer)
+
+
+def test_giving_control_back_and_disconnecting_leave_no_lease(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]
+) -> None:
+    actions.give_control(led, who=engineer)
+    assert bench[1].owner is None
+    assert again(led).lease == ""
+    actions.take_control(again(led), who=engineer)
+    actions.disconnect(again(led), who=engineer)
+    assert bench[1].owner is None
+    assert not again(led).connected
+
+
+def test_cutting_the_supply_takes_control_and_unstored_values(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]
+) -> None:
+    stored = bench[1].memory.permanent["position.gain"]
+    save_entries(led, {"position.gain": {"value": 99.0, "unit": "1/s"}}, author=engineer, cause="by hand")
+    assert actions.send_values(led, who=engineer) == ["Position gain"]
+    assert strip_of(led, user_id=engineer.pk)["not_stored"] == ["Position gain"]
+    actions.power_switch(led, who=engineer, on=False)
+    assert again(led).lease == ""
+    strip = strip_of(again(led), user_id=engineer.pk)
+    assert strip["link"] == "lost"
+    assert "no supply" in strip["why"]
+    actions.power_switch(again(led), who=engineer, on=True)
+    assert bench[1].memory.working["position.gain"] == stored
+
+
+def test_stop_reaches_every_connected_axis_without_control(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]
+) -> None:
+    observer = User.objects.create_user("vera", password="a-long-password")
+    job = Job.objects.create(axis=led, procedure="load", who=engineer)
+    assert actions.stop_all(who=observer) == []
+    job.refresh_from_db()
+    assert job.abort
+    assert Event.objects.filter(kind="stop", who=observer).exists()
+
+
+def test_stop_names_what_it_could_not_reach(axis: Axis, engineer: User) -> None:
+    Axis.objects.filter(pk=axis.pk).update(connected=True)
+    axis.drive.port = 1
+    axis.drive.save()
+    assert "does not answer" in actions.stop_all(who=engineer)[0]
+
+
+def test_jog_without_commutation_is_refused_with_the_reason(led: Axis, engineer: User) -> None:
+    with pytest.raises(LinkError, match="commutation offset has not been found"):
+        actions.enable_jog(led, who=engineer)
+
+
+def queue(axis: Axis, procedure: str, who: User) -> Job:
+    return actions.queue_job(axis, procedure, who=who, consented=True)
+
+
+def test_a_procedure_needs_values_in_the_drive_that_are_the_projects(led: Axis, engineer: User) -> None:
+    save_entries(led, {"position.gain": {"value": 41.0, "unit": "1/s"}}, author=engineer, cause="by hand")
+    with pytest.raises(NotReady, match="1 values in the drive differ"):
+        queue(led, "commutation", engineer)
+    assert not Job.objects.exists()
+
+
+def test_the_list_of_what_prevents_enabling_holds_for_procedures_too(led: Axis, engineer: User) -> None:
+    with pytest.raises(NotReady, match="commutation offset"):
+        queue(led, "load", engineer)
+    actions.set_switch(led, who=engineer, name="safe_torque_off", closed=False)
+    with pytest.raises(NotReady, match="Safe torque off is open"):
+        queue(led, "commutation", engineer)
+
+
+def test_only_one_run_at_a_time(led: Axis, engineer: User) -> None:
+    queue(led, "commutation", engineer)
+    with pytest.raises(NotReady, match="in progress already"):
+        queue(led, "commutation", engineer)
+    with pytest.raises(NotReady, match="in progress"):
+        actions.enable_jog(led, who=engineer)
+
+
+def test_the_task_runs_commutation_and_keeps_run_finding_and_proposal(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]
+) -> None:
+    job = queue(led, "commutation", engineer)
+    run_procedure(job_id=job.pk)
+    job.refresh_from_db()
+    assert job.state == "done", job.happened
+    assert led.runs.count() == 3
+    assert led.findings.get().state == "measured"
+    proposal = led.proposals.get(state="open")
+    assert {c["key"] for c in proposal.changes} >= {"commutation.offset", "commutation.valid"}
+    assert bench[1].status()["mode"] == "off"
+    client = Client()
+    client.force_login(engineer, backend="django.contrib.auth.backends.ModelBackend")
+    answer: Any = client.post(
+        f"/axis/{led.pk}/proposal/{proposal.pk}/", {"take": "1", "key": [c["key"] for c in proposal.changes]}
+    )
+    assert answer.status_code == 302
+    assert led.findings.get().state == "proven"
+    assert actions.differences(actions.wanted_values(led), bench[1].memory.working) == []
+    page = client.get(f"/axis/{led.pk}/run/1/")
+    assert b"Vector turned forward" in page.content
+    assert client.get(f"/axis/{led.pk}/run/1/csv/").content.startswith(b"time [s],vector_angle [rad]")
+    actions.enable_jog(again(led), who=engineer)
+    actions.jog(again(led), who=engineer, share=0.05)
+    time.sleep(0.05)
+    assert bench[1].status()["velocity"] > 1
+    actions.jog(again(led), who=engineer, share=0)
+    actions.disable(again(led), who=engineer)
+    assert bench[1].status()["mode"] == "off"
+
+
+def test_a_refused_proposal_puts_the_old_values_back_into_the_drive(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]
+) -> None:
+    before = dict(bench[1].memory.working)
+    proposal = led.proposals.create(
+        step="position",
+        changes=[{"key": "position.gain", "before": before["position.gain"], "after": 88.0}],
+        who=engineer,
+    )
+    bench[1].write({"position.gain": 88.0})
+    client = Client()
+    client.force_login(engineer, backend="django.contrib.auth.backends.ModelBackend")
+    client.post(f"/axis/{led.pk}/proposal/{proposal.pk}/", {"take": "0"})
+    assert bench[1].memory.working == before
+    proposal.refresh_from_db()
+    assert proposal.state == "refused"
+
+
+def test_a_drive_that_loses_its_supply_interrupts_the_run(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]
+) -> None:
+    job = queue(led, "commutation", engineer)
+    threading.Timer(1.5, lambda: bench[1].power_switch(False)).start()
+    run_procedure(job_id=job.pk)
+    job.refresh_from_db()
+    assert job.state == "interrupted"
+    assert "no supply" in job.happened
+    assert not led.findings.exists()

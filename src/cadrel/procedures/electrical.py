@@ -166,7 +166,7 @@ def _outcome(
             title="Current step",
             period=step.period,
             channels=step.channels,
-            excitation={"size": 2 * size},
+            excitation={"point": "current_d", "size": 2 * size},
             metrics=metrics.as_dict(),
             curves=curve,
         ),

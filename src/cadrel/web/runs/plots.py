@@ -46,6 +46,16 @@ UNITS = {
     "excitation": "",
     "acceleration": "rad/s²",
 }
+# injection point -> the quantity an excitation has there
+INJECTED = {
+    "torque": "torque",
+    "velocity": "velocity",
+    "position": "position",
+    "current_d": "current",
+    "current_q": "current",
+    "voltage_d": "voltage",
+    "voltage_q": "voltage",
+}
 SHOWN = {
     "commutation": ("vector_angle", "counts", "hall"),
     "current_step": ("i_d", "i_d_ref"),
@@ -74,7 +84,9 @@ def time_series(
             continue
         y = arrays[name]
         quantity, label, style = CHANNELS.get(name, ("state", name, "solid"))
-        unit, factor = units[quantity]
+        unit, factor = units[
+            INJECTED.get(run.excitation.get("point", ""), quantity) if name == "excitation" else quantity
+        ]
         index, values = reduce_min_max(y, pairs=PAIRS)
         series.append(
             {

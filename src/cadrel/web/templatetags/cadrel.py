@@ -48,11 +48,15 @@ READ_AS = {
     "Wb": (1e3, "mWb"),
 }
 
+SMALL_TORQUE = 0.01  # [N·m] below it torques and their slopes are read in thousandths
+
 
 @register.filter
 def reading(finding: Any) -> str:
     """Value and uncertainty of a finding in the unit it is read in; a negative settling time means never."""
     factor, unit = READ_AS.get(finding.unit, (1.0, finding.unit))
+    if finding.unit.startswith("N·m") and abs(finding.value) < SMALL_TORQUE:
+        factor, unit = 1e3, "m" + finding.unit.removesuffix("/rad")
     if finding.kind == "acceptance" and finding.value < 0:
         return "never"
     doubt = f" ± {finding.std * factor:.2g}" if finding.std else ""

@@ -225,12 +225,15 @@ def _outcome(
 
 
 def curve_of(frequency: FloatArray, value: np.ndarray, coherence: FloatArray | None = None) -> dict[str, list[float]]:
-    """Return a complex curve as plain lists: frequency [Hz], magnitude [dB], phase [°], coherence."""
+    """Return a complex curve as plain lists: frequency [Hz], magnitude [dB], phase [°], coherence.
+
+    Rounded far below what any measurement resolves: curves are stored and sent by the thousand.
+    """
     curve = {
-        "f": frequency.tolist(),
-        "db": (20 * np.log10(np.maximum(np.abs(value), 1e-12))).tolist(),
-        "deg": np.degrees(np.unwrap(np.angle(value))).tolist(),
+        "f": np.round(frequency, 6).tolist(),
+        "db": np.round(20 * np.log10(np.maximum(np.abs(value), 1e-12)), 5).tolist(),
+        "deg": np.round(np.degrees(np.unwrap(np.angle(value))), 4).tolist(),
     }
     if coherence is not None:
-        curve["coherence"] = coherence.tolist()
+        curve["coherence"] = np.round(coherence, 5).tolist()
     return curve

@@ -46,7 +46,9 @@ def current_gain(inductance: float, bandwidth_hz: float) -> float:
     return low * inductance
 
 
-def drive_values(values: Mapping[str, Entry], *, drive_current_peak: float | None = None) -> dict[str, float]:
+def drive_values(
+    values: Mapping[str, Entry], *, drive_current_peak: float | None = None, axis: AxisModel | None = None
+) -> dict[str, float]:
     """Return every drive parameter, SI at the motor shaft.
 
     An entry under the drive's own key (typed, identified, tuned) wins over what the sheet says.
@@ -55,13 +57,15 @@ def drive_values(values: Mapping[str, Entry], *, drive_current_peak: float | Non
     ----------
     drive_current_peak : float, optional
         Rating of the connected drive; the current limit never exceeds it. [A peak]
+    axis : AxisModel, optional
+        What `understand(values)` gave, if it is at hand.
 
     Raises
     ------
     EntryProblem, UnusableInput
         As `understand`.
     """
-    axis = understand(values)
+    axis = axis or understand(values)
     result = default_drive_values() | _computed(axis) | initial_gains(axis)
     scale = axis.mechanism.motor_rad_per_load
     for key in DRIVE_KEYS:

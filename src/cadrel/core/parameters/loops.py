@@ -73,7 +73,7 @@ VELOCITY = (
     Parameter(
         key="tuning.sensitivity_peak", label="Peak sensitivity, at most", symbol="Ms", quantity="ratio", unit="",
         step="velocity", minimum=1.2, maximum=3, default=1.8,
-        help=Help("Worst amplification of a disturbance.", "1.6 robust, 2.0 lively.", "Above 2 a change of load hurts."),
+        help=Help("Worst amplification of a disturbance.", "1.6 robust, 2.0 lively.", "Above 2 a changed load hurts."),
     ),
     Parameter(
         key="velocity.gain", label="Gain", symbol="Kp", quantity="velocity_gain", unit="N·m·s", storage="drive",

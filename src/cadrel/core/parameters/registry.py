@@ -37,8 +37,8 @@ def of_step(step: str) -> list[Parameter]:
 
 
 def defaults() -> dict[str, Entry]:
-    """Return an entry for every parameter that has a default, marked as such."""
-    return {p.key: _default_entry(p) for p in _ALL if p.default is not None}
+    """Return an entry for every parameter that has a default, marked as such. The entries are shared: do not alter."""
+    return dict(_DEFAULTS)
 
 
 def _default_entry(p: Parameter) -> Entry:
@@ -51,6 +51,9 @@ def _default_entry(p: Parameter) -> Entry:
     if p.convention:
         entry["convention"] = CONVENTIONS[p.convention][0].key
     return entry
+
+
+_DEFAULTS = {p.key: _default_entry(p) for p in _ALL if p.default is not None}
 
 
 def default_drive_values() -> dict[str, float]:

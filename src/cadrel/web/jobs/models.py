@@ -22,16 +22,27 @@ class JobQuerySet(models.QuerySet["Job"]):
 
     def close_lost(self) -> int:
         """End as "interrupted" what a dead worker left behind; nothing runs for ever."""
-        now = timezone.now()
         text = {
             "happened": "The worker ended during the run.",
             "means": "The drive stopped the axis by itself; the run does not count.",
             "remedy": "Start it again.",
         }
-        lost = self.filter(state="running", heartbeat__lt=now - SILENT) | self.filter(
+        return self.lost().update(state="interrupted", ended=timezone.now(), **text)
+
+    def lost(self) -> "JobQuerySet":
+        """What no worker has been heard of for too long."""
+        now = timezone.now()
+        return self.filter(state="running", heartbeat__lt=now - SILENT) | self.filter(
             state="queued", created__lt=now - NEVER_STARTED
         )
-        return lost.update(state="interrupted", ended=now, **text)
+
+    def current(self) -> "Job | None":
+        """The active one, unless nothing was heard of it for too long: then it is ended."""
+        job = self.active().first()
+        if job is not None and self.lost().filter(pk=job.pk).exists():
+            self.close_lost()
+            return None
+        return job
 
 
 class Job(models.Model):

@@ -8,7 +8,6 @@ from django.db import close_old_connections, connections
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
-from cadrel.core.axis import understand
 from cadrel.core.errors import CadrelError
 from cadrel.link import Drive, LinkError, TcpLink
 from cadrel.procedures import PROCEDURES, Aborted, Consent, Session
@@ -40,7 +39,7 @@ def _run(job: Job, pulse: "_Pulse") -> None:
     try:
         session = Session(
             drive=drive,
-            axis=understand(axis.values),
+            axis=axis.understood,
             consent=Consent(**job.consent),
             report=_reporter(job.pk),
             is_aborted=lambda: pulse.abort,

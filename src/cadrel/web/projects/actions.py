@@ -55,6 +55,7 @@ def save_entries(
         None if nothing changed.
     """
     Axis.objects.select_for_update().get(pk=axis.pk)
+    axis._latest = None
     parent = axis.latest_set()
     before: dict[str, Entry] = dict(parent.entries) if parent else {}
     after = {k: v for k, v in {**before, **changes}.items() if v is not None}
@@ -63,6 +64,7 @@ def save_entries(
         return None
     number = (axis.value_sets.aggregate(n=Max("number"))["n"] or 0) + 1
     made = ValueSet.objects.create(axis=axis, number=number, entries=after, cause=cause, author=author, parent=parent)
+    axis._latest = made
     if changed:
         _mark_stale(axis, changed, proven_step)
         Event.objects.create(

@@ -4,7 +4,9 @@ from typing import Any
 
 from django.conf import settings
 from django.db import models
+from django.utils.functional import cached_property
 
+from cadrel.core.axis import AxisModel, understand
 from cadrel.core.parameters import Entry
 
 
@@ -49,6 +51,7 @@ class Axis(models.Model):
     lease = models.CharField(max_length=64, blank=True)
     leader = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, blank=True, related_name="+")
     model: Any = models.JSONField(default=dict, blank=True)  # identified load and measured plant, for predictions
+    _latest: "ValueSet | None" = None
     rating_peak = models.FloatField(null=True, blank=True, help_text="drive's peak current [A peak]")
 
     class Meta:
@@ -64,9 +67,22 @@ class Axis(models.Model):
         latest = self.latest_set()
         return dict(latest.entries) if latest else {}
 
+    @property
+    def understood(self) -> AxisModel:
+        """The axis as its entries describe it. Raises `CoreError` while entries are missing or wrong."""
+        latest = self.latest_set()
+        return latest.understood if latest else understand({})
+
     def latest_set(self) -> "ValueSet | None":
-        """The newest value set."""
-        return self.value_sets.order_by("-number").first()
+        """The newest value set; read once and kept until `refresh_from_db`, since a page asks for it many times."""
+        if self._latest is None:
+            self._latest = self.value_sets.order_by("-number").first()
+        return self._latest
+
+    def refresh_from_db(self, *args: Any, **kwargs: Any) -> None:
+        """As Django's, and the newest value set is read anew."""
+        self._latest = None
+        super().refresh_from_db(*args, **kwargs)
 
 
 class ValueSet(models.Model):
@@ -86,6 +102,11 @@ class ValueSet(models.Model):
 
     def __str__(self) -> str:
         return f"{self.axis} values {self.number}"
+
+    @cached_property
+    def understood(self) -> AxisModel:
+        """The axis these entries describe; worked out once. Raises `CoreError` while entries are missing or wrong."""
+        return understand(self.entries)
 
     def save(self, *args: Any, **kwargs: Any) -> None:
         """Only once: a set that runs refer to does not change."""

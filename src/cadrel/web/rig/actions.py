@@ -6,7 +6,7 @@ from typing import Any
 
 from django.db import transaction
 
-from cadrel.core.axis import drive_values, entry_from_drive, missing_entries, understand
+from cadrel.core.axis import drive_values, entry_from_drive, missing_entries
 from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import DRIVE_KEYS, REGISTRY
 from cadrel.link import Drive, LinkError
@@ -95,7 +95,7 @@ def stop_all(*, who: Any) -> list[str]:
 
 def wanted_values(axis: Axis) -> dict[str, float]:
     """Return what the drive should hold. Raises `CoreError` while entries are missing."""
-    return drive_values(axis.values, drive_current_peak=axis.rating_peak)
+    return drive_values(axis.values, drive_current_peak=axis.rating_peak, axis=axis.understood)
 
 
 def differences(wanted: dict[str, float], held: dict[str, float]) -> list[str]:
@@ -120,7 +120,7 @@ def fetch_values(axis: Axis, *, who: Any, keys: list[str]) -> int:
     if not axis.connected:
         raise NotConnected()
     held = drive_of(axis).read()
-    model = understand(axis.values)
+    model = axis.understood
     entries = {k: entry_from_drive(k, held[k], axis=model, source="typed") for k in keys if k in DRIVE_KEYS}
     save_entries(axis, entries, author=who, cause="fetched from the drive")
     return len(entries)
@@ -178,7 +178,7 @@ def jog(axis: Axis, *, who: Any, share: float) -> None:
 
 def set_position(axis: Axis, *, who: Any, user_value: float) -> None:
     """Home "here": the present position becomes `user_value`, in the axis's unit."""
-    scale = understand(axis.values).mechanism.unit_per_rad
+    scale = axis.understood.mechanism.unit_per_rad
     leading(axis, who).set_position(user_value / scale)
     _log(axis, who, "home", f"Position set to {user_value:g}.")
 
@@ -229,7 +229,7 @@ def queue_job(axis: Axis, procedure: str, *, who: Any, consented: bool) -> Job:
     hard = [b for b in status["blockers"] if not (procedure == "commutation" and b["step"] == "commutation")]
     if hard:
         raise NotReady(what=" ".join(b["text"] for b in hard), remedy=" ".join(b["remedy"] for b in hard))
-    consent = consent_for(procedure, understand(axis.values), wanted)
+    consent = consent_for(procedure, axis.understood, wanted)
     job = Job.objects.create(
         axis=axis, procedure=procedure, who=who, consent={"travel": consent.travel, "speed": consent.speed}
     )

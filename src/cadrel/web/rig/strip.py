@@ -3,7 +3,7 @@
 import math
 from typing import Any
 
-from cadrel.core.axis import AxisModel, understand
+from cadrel.core.axis import AxisModel
 from cadrel.core.errors import CadrelError
 from cadrel.core.mechanics import mechanism_from_entries
 from cadrel.core.parameters import REGISTRY
@@ -92,6 +92,6 @@ def unit_of(axis: Axis) -> tuple[str, float]:
 def model_or_none(axis: Axis) -> AxisModel | None:
     """Return the axis as understood, or None while entries are missing or wrong."""
     try:
-        return understand(axis.values)
+        return axis.understood
     except CadrelError:
         return None

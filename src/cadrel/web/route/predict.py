@@ -65,8 +65,8 @@ def predict(axis: Axis, loop: str, changed: Mapping[str, float]) -> dict[str, An
         resistance = axis.model.get("small_signal_resistance", resistance)
     winding = Winding(resistance=resistance, inductance=kept["motor.inductance"])
     result: dict[str, Any] = {"origin": origin}
-    for name, v in (("now", values), ("kept", kept)):
-        result[name] = _one(loop, load, winding, Gains.from_drive(v), axis)
+    result["kept"] = _one(loop, load, winding, Gains.from_drive(kept), axis)
+    result["now"] = _one(loop, load, winding, Gains.from_drive(values), axis) if changed else result["kept"]
     return result
 
 

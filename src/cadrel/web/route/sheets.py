@@ -86,7 +86,7 @@ def sheet_of(axis: Axis, step: str, strip: dict[str, Any], user: Any) -> dict[st
         context |= _drive_context(axis)
     elif step == "handover":
         context |= {
-            "findings": axis.findings.select_related("run").order_by("pk"),
+            "findings": axis.findings.with_run().order_by("pk"),
             "events": axis.events.select_related("who")[:40],
             "sets": axis.value_sets.select_related("author")[:8],
         }
@@ -148,10 +148,10 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
             }
             for c in proposal.changes
         ]
-    runs = list(axis.runs.filter(step=step).order_by("-number")[:8])
+    runs = axis.runs.to_draw(step)
     pinned = list(axis.runs.filter(pinned=True).order_by("-number")[:3])
     context |= {
-        "findings": axis.findings.filter(step=step).order_by("pk"),
+        "findings": axis.findings.with_run().filter(step=step).order_by("pk"),
         "job": axis.jobs.filter(procedure=step).first(),
         "plots": plots_of(axis, step, runs, pinned),
     }

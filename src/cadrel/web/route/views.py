@@ -31,15 +31,16 @@ KEYS = [s.key for s in STEPS]
 def page_of(request: HttpRequest, axis: Axis, step: str) -> dict[str, Any]:
     """Context every axis page shares: strip, route, shelf."""
     at = KEYS.index(step) if step in KEYS else 0
+    shelf = list(axis.runs.light()[:8])
     return {
         "axis": axis,
         "step": step,
         "title": next((s.title for s in STEPS if s.key == step), ""),
         "strip": strip_of(axis, user_id=request.user.pk),
         "route": route_of(axis, step),
-        "shelf": axis.runs.defer("data", "curves", "drive_values", "metrics")[:8],
-        "run_count": axis.runs.count(),
-        "active": axis.jobs.active().first(),
+        "shelf": shelf,
+        "run_count": shelf[0].number if shelf else 0,
+        "active": axis.jobs.current(),
         "next_step": KEYS[min(at + 1, len(KEYS) - 1)],
         "previous_step": KEYS[max(at - 1, 0)],
     }
@@ -49,7 +50,6 @@ def step(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
     """One step's sheet."""
     if step not in KEYS:
         raise Http404
-    Job.objects.close_lost()
     axis = axis_of(axis_id)
     context = page_of(request, axis, step)
     context |= sheet_of(axis, step, context["strip"], request.user)

@@ -7,7 +7,7 @@ from django.db import transaction
 from django.db.models import Max
 from django.utils import timezone
 
-from cadrel.core.axis import entry_from_drive, understand
+from cadrel.core.axis import entry_from_drive
 from cadrel.core.parameters import REGISTRY
 from cadrel.procedures import Outcome, RunRecord
 from cadrel.web.projects.actions import save_entries
@@ -90,7 +90,7 @@ def take_proposal(proposal: Proposal, keys: Iterable[str], *, who: Any) -> list[
     """Take the named changes into the project; returns the others, whose old values belong back into the drive."""
     chosen = set(keys)
     axis = proposal.axis
-    model = understand(axis.values)
+    model = axis.understood
     taken = {
         c["key"]: entry_from_drive(c["key"], c["after"], axis=model) for c in proposal.changes if c["key"] in chosen
     }

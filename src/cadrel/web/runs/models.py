@@ -8,6 +8,31 @@ from django.conf import settings
 from django.db import models
 from numpy.typing import NDArray
 
+HEAVY = ("data", "curves", "drive_values", "metrics")  # what a list of runs has no use for
+
+
+class RunQuerySet(models.QuerySet["Run"]):
+    """Questions about runs."""
+
+    def light(self) -> "RunQuerySet":
+        """Without what only an opened run shows."""
+        return self.defer(*HEAVY)
+
+    def to_draw(self, step: str) -> list["Run"]:
+        """Return, of a step's eight newest, the newest two of each kind, whole and newest first."""
+        kinds: dict[str, list[int]] = {}
+        for pk, kind in self.filter(step=step).order_by("-number").values_list("pk", "kind")[:8]:
+            kinds.setdefault(kind, []).append(pk)
+        return list(self.filter(pk__in=[pk for found in kinds.values() for pk in found[:2]]).order_by("-number"))
+
+
+class FindingQuerySet(models.QuerySet["Finding"]):
+    """Questions about findings."""
+
+    def with_run(self) -> "FindingQuerySet":
+        """With the run each rests on, without its recording."""
+        return self.select_related("run").defer(*(f"run__{name}" for name in HEAVY))
+
 
 class Run(models.Model):
     """A recording with what was excited, what was read from it, and the values in force."""
@@ -31,6 +56,8 @@ class Run(models.Model):
     pinned = models.BooleanField(default=False)
     who = models.ForeignKey(settings.AUTH_USER_MODEL, models.PROTECT, related_name="+")
     created = models.DateTimeField(auto_now_add=True)
+
+    objects = RunQuerySet.as_manager()
 
     class Meta:
         ordering = ["-number"]
@@ -70,6 +97,8 @@ class Finding(models.Model):
     stale_because = models.CharField(max_length=200, blank=True)
     summary = models.CharField(max_length=120, blank=True)
     created = models.DateTimeField(auto_now_add=True)
+
+    objects = FindingQuerySet.as_manager()
 
     class Meta:
         ordering = ["-pk"]

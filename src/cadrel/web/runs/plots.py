@@ -3,6 +3,8 @@
 from collections.abc import Sequence
 from typing import Any
 
+import numpy as np
+
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.strip import unit_of
 from cadrel.web.runs.models import Run
@@ -94,8 +96,8 @@ def time_series(
                 "quantity": quantity,
                 "unit": unit,
                 "style": "ghost" if ghost else style,
-                "x": (index * run.period * 1e3).tolist(),
-                "y": (values.astype(float) * factor).tolist(),
+                "x": (index * (run.period * 1e3)).astype(np.float32),
+                "y": (values * factor).astype(np.float32),
                 "key": name,
             }
         )

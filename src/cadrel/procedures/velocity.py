@@ -24,7 +24,7 @@ from cadrel.core.response import (
     estimate_response,
     log_lines,
     measure_step,
-    schroeder_multisine,
+    random_multisine,
 )
 from cadrel.core.tuning import tune_velocity
 from cadrel.link import Recording
@@ -34,9 +34,10 @@ from cadrel.procedures.session import TV, FloatArray, Session
 
 PERIOD = 2048  # [samples] of the multisine: 0.512 s
 LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
-PASSES = (1.0, -1.0, 1.0, -1.0)  # directions
-MOST_PERIODS = 6
+PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
+MOST_PERIODS = 3
 WIGGLE = 0.13  # rms of the speed the multisine makes, as a share of the bias: motor and load keep their direction
+PHASES = 20  # seed of the drawn phases: the same experiment each time
 STEP_SECONDS = 0.12
 
 
@@ -50,7 +51,8 @@ def run_velocity_loop(session: Session) -> Outcome:
     """
     before = Gains.from_drive(session.refresh())
     old_step = _step(session, 0.05)
-    measured, bias, _ = measure_plant(session, before, 0.15)
+    rms = excitation_rms(session, before)
+    measured, bias, _ = measure_plant(session, before, 0.15, rms=rms)
     winding = _winding(session)
     age = edge_age(session, bias)
     fit = fit_two_mass(
@@ -67,7 +69,7 @@ def run_velocity_loop(session: Session) -> Outcome:
     session.write({k: v for k, v in tuning.gains.to_drive().items() if k.startswith("velocity.")})
     try:
         new_step = _step(session, 0.5)
-        again, bias, record = measure_plant(session, tuning.gains, 0.6)
+        again, bias, record = measure_plant(session, tuning.gains, 0.6, rms=rms)
     except BaseException:
         session.write({k: v for k, v in before.to_drive().items() if k.startswith("velocity.")})
         raise
@@ -96,13 +98,20 @@ def bias_speed(session: Session) -> tuple[float, int]:
     return min(room / (3 * PERIOD * TV + 0.35), fastest), 2
 
 
-def measure_plant(session: Session, gains: Gains, share: float) -> tuple[FrequencyResponse, float, Recording]:
-    """Return torque command -> unfiltered speed, from passes in both directions, and the bias used."""
+def measure_plant(
+    session: Session, gains: Gains, share: float, *, rms: float
+) -> tuple[FrequencyResponse, float, Recording]:
+    """Return torque command -> unfiltered speed, from passes in both directions, and the bias used.
+
+    `rms` is that of the injected torque. Two measurements are comparable at the same one only: dead time and friction
+    weigh the less the larger the signal. [N·m]
+    """
     bias, periods = bias_speed(session)
-    signal = _excitation(session, gains, bias)
+    rng = np.random.default_rng(PHASES)
     home = float(session.drive.status()["position"])
     parts = []
     for k, direction in enumerate(PASSES):
+        signal = random_multisine(LINES, n_samples=PERIOD, rms=rms, rng=rng)
         session.enter(f"frequency response, pass {k + 1} of {len(PASSES)}", share + 0.3 * k / len(PASSES))
         with session.enabled_around("velocity", home):
             session.go_to(home - direction * 0.75 * session.consent.travel, speed=2 * bias)
@@ -131,16 +140,16 @@ def measure_plant(session: Session, gains: Gains, share: float) -> tuple[Frequen
     return replace(whole, value=unfiltered, std=whole.std), bias, record
 
 
-def _excitation(session: Session, gains: Gains, bias: float) -> FloatArray:
-    """Multisine of torque whose answer in the closed loop stays well below the bias speed."""
+def excitation_rms(session: Session, gains: Gains) -> float:
+    """Return the rms of a torque whose answer in the closed loop stays well below the bias speed. [N·m]"""
     rigid = TwoMass(inertia_motor=session.values["load.inertia"])
     f = LINES / (PERIOD * TV)
     plant = velocity_plant(rigid, _winding(session), gains, f)
     answer = np.abs(plant / (1 + velocity_open(plant, gains, f)))
     unit = math.sqrt(float(np.mean(answer**2)))
-    torque = WIGGLE * bias / unit
+    torque = WIGGLE * bias_speed(session)[0] / unit
     most = 0.3 * session.axis.motor.torque_constant * session.current_continuous
-    return schroeder_multisine(LINES, n_samples=PERIOD, rms=min(torque, most))
+    return min(torque, most)
 
 
 def _step(session: Session, share: float) -> dict[str, Any]:

@@ -8,7 +8,7 @@ moves.py       a recorded move -> settling from the end of the command, followin
 
 from cadrel.core.response.estimate import FrequencyResponse, average_responses, estimate_response
 from cadrel.core.response.moves import MoveMetrics, measure_moves
-from cadrel.core.response.multisine import ExcitationError, log_lines, schroeder_multisine
+from cadrel.core.response.multisine import ExcitationError, log_lines, random_multisine, schroeder_multisine
 from cadrel.core.response.steps import StepMetrics, measure_step
 
 __all__ = [
@@ -21,5 +21,6 @@ __all__ = [
     "log_lines",
     "measure_moves",
     "measure_step",
+    "random_multisine",
     "schroeder_multisine",
 ]

@@ -4,13 +4,14 @@ fail() { say "$*"; exit 2; }
 
 as_root() {
     if [ "$(id -u)" = 0 ]; then "$@"
-    elif command -v sudo >/dev/null; then sudo "$@"
-    else fail "installing $MISSING needs root or sudo, and there is neither; ask an administrator to install it."; fi
+    else sudo "$@"; fi
 }
 
 setup_packages() {
     MISSING="$*"
     [ -z "$MISSING" ] && return
+    [ "$(id -u)" = 0 ] || command -v sudo >/dev/null ||
+        fail "installing $MISSING needs root or sudo, and there is neither; ask an administrator to install it."
     say "installing $MISSING ..."
     as_root env DEBIAN_FRONTEND=noninteractive apt-get update -qq >"$CADREL_VAR/apt.log" 2>&1 || true
     # shellcheck disable=SC2086

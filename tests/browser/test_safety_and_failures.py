@@ -64,6 +64,17 @@ def hold_until_moving(page: Page, bench: object, button: str) -> float:
     return min(took)
 
 
+def drive_seconds_to_standstill(bench: object, since: int) -> float:
+    """From the last jog command the drive heard to standstill, by the drive's own clock and log."""
+    deadline = time.monotonic() + 5
+    while True:
+        ended = [e for e in bench.events(since) if e["kind"] == "jog_ended"]
+        if ended:
+            return float(ended[-1]["facts"]["after"])
+        assert time.monotonic() < deadline, "the jog did not end"
+        time.sleep(0.02)
+
+
 def seconds_to_standstill(bench: object) -> float:
     begun = time.monotonic()
     while abs(bench.status()["velocity"]) > 1.0:
@@ -87,8 +98,9 @@ def test_jog_stops_when_the_page_goes_away(pusher: Page, stack: Stack) -> None:
     pusher.mouse.move(box["x"] + 20, box["y"] + 20)
     pusher.mouse.down()
     wait_until_moving(bench)
+    since = bench.status()["events"]
     pusher.close(run_before_unload=False)
-    assert seconds_to_standstill(bench) < LIMIT + 0.1  # the browser's own closing takes a while
+    assert drive_seconds_to_standstill(bench, since) < LIMIT
     deadline = time.monotonic() + 3
     while bench.status()["mode"] != "off":  # without the page the lease runs out, and power is cut
         assert time.monotonic() < deadline
@@ -101,22 +113,24 @@ def test_jog_stops_when_the_web_process_freezes(pusher: Page, stack: Stack) -> N
     enable_jog(pusher)
     with held(pusher.get_by_role("button", name="Jog forward")):
         wait_until_moving(bench)
+        since = bench.status()["events"]
         os.kill(web, signal.SIGSTOP)
         try:
-            took = seconds_to_standstill(bench)
+            took = drive_seconds_to_standstill(bench, since)
         finally:
             os.kill(web, signal.SIGCONT)
-    assert took < LIMIT + 0.1  # the freeze itself reaches the process some time after it is asked for
+    assert took < LIMIT
 
 
 def test_jog_works_by_keyboard(pusher: Page, stack: Stack) -> None:
     bench = stack.drive("tile-pusher")
     enable_jog(pusher)
     pusher.get_by_role("button", name="Jog backward").focus()
+    since = bench.status()["events"]
     pusher.keyboard.down("Space")
     wait_until_moving(bench)
     pusher.keyboard.up("Space")
-    assert seconds_to_standstill(bench) < LIMIT + 0.1
+    assert drive_seconds_to_standstill(bench, since) < LIMIT
 
 
 def test_escape_stops_from_every_page(pusher: Page, stack: Stack) -> None:
@@ -198,11 +212,16 @@ def test_a_killed_worker_leaves_no_run_behind(pusher: Page, stack: Stack) -> Non
     pusher.get_by_role("button", name="Run the move").click()
     expect(pusher.get_by_text("repeating the move")).to_be_visible()
     (worker,) = stack.children("procrastinate")
-    os.kill(worker, signal.SIGSTOP)
+    os.kill(worker, signal.SIGKILL)
     bench = stack.drive("tile-pusher")
     expect(pusher.locator("#job").get_by_text("Interrupted")).to_be_visible(timeout=20_000)
     assert bench.status()["mode"] in ("off", "position")  # the page still renews the lease: holding is allowed
-    os.kill(worker, signal.SIGCONT)
+    assert not bench.status()["moving"]
+    # The supervisor brings a new worker, and the same run works.
+    pusher.reload()
+    pusher.get_by_label("I see the axis; nobody and nothing is in its way.").check()
+    pusher.get_by_role("button", name="Run the move").click()
+    expect(pusher.get_by_text("✓ Passes")).to_be_visible(timeout=60_000)
 
 
 def test_an_observer_sees_the_axis_but_no_way_to_move_it(stack: Stack, chromium: Browser) -> None:

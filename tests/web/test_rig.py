@@ -1,6 +1,8 @@
 """The rig's actions and pages against a bench over TCP: connect, control, send, store, jog, power, procedures."""
 
+import html
 import json
+import socket
 import threading
 import time
 from collections.abc import Iterator
@@ -120,7 +122,7 @@ def test_a_value_of_the_drive_can_be_taken_into_the_project(
     bench[1].write({"position.gain": 77.0, "limit.following_error": 1.3})
     assert actions.fetch_values(led, who=engineer, keys=["position.gain", "limit.following_error"]) == 2
     assert led.values["position.gain"]["value"] == pytest.approx(77.0)
-    assert actions.differences(actions.wanted_values(led), bench[1].memory.working) == []
+    assert actions.differences(actions.wanted_values(again(led)), bench[1].memory.working) == []
 
 
 def test_the_strip_is_in_the_engineers_units(led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]) -> None:
@@ -242,7 +244,7 @@ def test_the_task_runs_commutation_and_keeps_run_finding_and_proposal(
     )
     assert answer.status_code == 302
     assert led.findings.get().state == "proven"
-    assert actions.differences(actions.wanted_values(led), bench[1].memory.working) == []
+    assert actions.differences(actions.wanted_values(again(led)), bench[1].memory.working) == []
     page = client.get(f"/axis/{led.pk}/run/1/")
     assert b"Vector turned forward" in page.content
     assert client.get(f"/axis/{led.pk}/run/1/csv/").content.startswith(b"time [s],vector_angle [rad]")
@@ -283,3 +285,77 @@ def test_a_drive_that_loses_its_supply_interrupts_the_run(
     assert job.state == "interrupted"
     assert "no supply" in job.happened
     assert not led.findings.exists()
+
+
+class Relay(threading.Thread):
+    """Between page and bench: passes lines on until told to answer rubbish."""
+
+    def __init__(self, port: int) -> None:
+        super().__init__(daemon=True)
+        self.bench, self.rubbish = port, b""
+        self.server = socket.create_server(("127.0.0.1", 0))
+        self.port = self.server.getsockname()[1]
+
+    def run(self) -> None:
+        while True:
+            try:
+                client, _ = self.server.accept()
+            except OSError:
+                return
+            threading.Thread(target=self._serve, args=(client,), daemon=True).start()
+
+    def _serve(self, client: socket.socket) -> None:
+        with client, socket.create_connection(("127.0.0.1", self.bench)) as bench:
+            ours, theirs = client.makefile("rb"), bench.makefile("rb")
+            for line in ours:
+                if self.rubbish:
+                    client.sendall(self.rubbish)
+                    continue
+                bench.sendall(line)
+                client.sendall(theirs.readline())
+
+
+@pytest.fixture
+def relay(bench: tuple[int, SimulatedDrive]) -> Iterator[Relay]:
+    made = Relay(bench[0])
+    made.start()
+    yield made
+    made.server.close()
+
+
+RUBBISH = [b"\xff\x00 nothing like a message\n", b"{}\n", b'{"jsonrpc": "2.0", "id": 1, "result": NaN}\n', b"\n"]
+
+
+@pytest.mark.parametrize("rubbish", RUBBISH)
+def test_a_bench_that_answers_rubbish_interrupts_the_run_and_a_retry_works(
+    led: Axis, engineer: User, relay: Relay, rubbish: bytes
+) -> None:
+    led.drive.port = relay.port
+    led.drive.save()
+    job = queue(again(led), "commutation", engineer)
+    threading.Timer(1.5, lambda: setattr(relay, "rubbish", rubbish)).start()
+    run_procedure(job_id=job.pk)
+    job.refresh_from_db()
+    assert job.state == "interrupted", (job.state, job.happened)
+    assert job.happened and job.remedy
+    assert not led.findings.exclude(state="stale").exists()
+    page = client_of(engineer).get(f"/axis/{led.pk}/commutation/")
+    assert page.status_code == 200  # the page says so, and does not fail with it
+    assert job.happened in html.unescape(page.content.decode())
+    assert "No contact" in page.content.decode()
+    relay.rubbish = b""
+    deadline = time.monotonic() + 5
+    while strip_of(again(led), user_id=engineer.pk)["link"] != "up":
+        assert time.monotonic() < deadline, "contact did not come back"
+        time.sleep(0.05)
+    actions.take_control(again(led), who=engineer)
+    retry = queue(again(led), "commutation", engineer)
+    run_procedure(job_id=retry.pk)
+    retry.refresh_from_db()
+    assert retry.state == "done", retry.happened
+
+
+def client_of(user: User) -> Client:
+    client = Client()
+    client.force_login(user, backend="django.contrib.auth.backends.ModelBackend")
+    return client

@@ -46,9 +46,9 @@ def main() -> int:
         load_scenario(var / "bench-demo", bench_port=ports["bench"], logins=LOGINS)
         stack.start_processes()
         _welcome(ports["web"], time.monotonic() - begun)
-        while stack.children.ended() is None:
+        while True:
+            stack.children.revive()
             time.sleep(0.3)
-        raise CannotStart(f"the {stack.children.ended()} process ended by itself; {stack.logs} says why.")
     except CannotStart as error:
         print(f"cadrel: {error}", file=sys.stderr)
         return 2

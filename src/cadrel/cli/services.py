@@ -10,8 +10,12 @@ import signal
 import socket
 import subprocess
 import sys
+import time
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
+
+MOST_DEATHS = 5  # of one process in a minute, before it is given up
 
 
 class CannotStart(Exception):
@@ -139,43 +143,65 @@ def environment(database: Postgres, *, web: int, bench: int) -> dict[str, str]:
     }
 
 
+@dataclass(slots=True)
+class Child:
+    """A child process, and how to start it again."""
+
+    name: str
+    command: Sequence[str]
+    log: Path | None
+    process: subprocess.Popen[bytes]
+    starts: list[float]
+
+
 class Children:
-    """Child processes, ended in reverse order."""
+    """Child processes, started again when they die, ended in reverse order."""
 
     def __init__(self) -> None:
-        self._children: list[tuple[str, subprocess.Popen[bytes]]] = []
+        self._children: list[Child] = []
 
     def start(self, name: str, command: Sequence[str], *, log: Path | None = None) -> subprocess.Popen[bytes]:
         """Start `python -m ...` in a group of its own, so that Ctrl-C reaches only the parent."""
-        out = open(log, "ab") if log else None  # noqa: SIM115 - handed to the child
-        child = subprocess.Popen([sys.executable, "-m", *command], start_new_session=True, stdout=out, stderr=out)
-        if out is not None:
-            out.close()
-        self._children.append((name, child))
-        return child
+        process = _spawn(command, log)
+        self._children.append(Child(name, command, log, process, [time.monotonic()]))
+        return process
 
-    def ended(self) -> str | None:
-        """Name of a child that ended by itself."""
-        return next((name for name, child in self._children if child.poll() is not None), None)
+    def revive(self) -> None:
+        """Start again what has died. Raises `CannotStart` for one that dies more than `MOST_DEATHS` times a minute."""
+        for child in self._children:
+            if child.process.poll() is None:
+                continue
+            now = time.monotonic()
+            child.starts = [t for t in child.starts if now - t < 60]
+            if len(child.starts) > MOST_DEATHS:
+                raise CannotStart(f"the {child.name} process keeps ending by itself; {child.log} says why.")
+            child.starts.append(now)
+            child.process = _spawn(child.command, child.log)
 
     def stop(self) -> None:
         """Ask each to end, then insist."""
-        for _, child in reversed(self._children):
-            if child.poll() is None:
-                child.send_signal(signal.SIGTERM)
-        for _, child in reversed(self._children):
+        for child in reversed(self._children):
+            if child.process.poll() is None:
+                child.process.send_signal(signal.SIGTERM)
+        for child in reversed(self._children):
             with contextlib.suppress(subprocess.TimeoutExpired):
-                child.wait(timeout=6)
-            if child.poll() is None:
-                child.kill()
-                child.wait()
+                child.process.wait(timeout=6)
+            if child.process.poll() is None:
+                child.process.kill()
+                child.process.wait()
         self._children.clear()
+
+
+def _spawn(command: Sequence[str], log: Path | None) -> subprocess.Popen[bytes]:
+    out = open(log, "ab") if log else None  # noqa: SIM115 - handed to the child
+    process = subprocess.Popen([sys.executable, "-m", *command], start_new_session=True, stdout=out, stderr=out)
+    if out is not None:
+        out.close()
+    return process
 
 
 def wait_for_port(port: int, *, seconds: float) -> bool:
     """Wait until something listens."""
-    import time
-
     end = time.monotonic() + seconds
     while time.monotonic() < end:
         with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port), timeout=0.3):

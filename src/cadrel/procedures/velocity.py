@@ -30,7 +30,7 @@ from cadrel.core.tuning import tune_velocity
 from cadrel.link import Recording
 from cadrel.procedures.electrical import curve_of
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
-from cadrel.procedures.session import TV, FloatArray, Session
+from cadrel.procedures.session import TV, Session
 
 PERIOD = 2048  # [samples] of the multisine: 0.512 s
 LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz

@@ -78,7 +78,7 @@ class SimulatedDrive:
         self.fault: str | None = None
         self.owner: str | None = None
         self._lease = ""
-        self._jog_until = 0
+        self._jog_until = self._jog_heard = 0
         self._path = np.zeros((1, 6))
         self._excitation = np.zeros(1)
         self._channels = np.zeros(0, dtype=np.int64)
@@ -192,6 +192,10 @@ class SimulatedDrive:
             self._channels,
             self._tape,
         )
+        if self._jog_heard and (s.mode == layout.OFF or (s.gen_target == 0.0 and not s.moving)):
+            # From the last command that asked for motion: what watches a hand on a button must be judged by this.
+            self._note("jog_ended", after=(s.tick - self._jog_heard) * TICK)
+            self._jog_heard = 0
         if s.trip:
             self._tripped(TRIPS[int(s.trip)])
             s.trip = 0
@@ -394,11 +398,13 @@ class SimulatedDrive:
         s.gen_target = min(max(velocity, -c.velocity_limit), c.velocity_limit)
         s.gen_rate, s.gen = c.acceleration, layout.GEN_RAMP
         self._jog_until = s.tick + JOG_TICKS
+        if velocity or not self._jog_heard:
+            self._jog_heard = s.tick
 
     def run_at(self, velocity: float) -> None:
         """Ramp to a speed and keep it. [rad/s]"""
         self.jog(velocity)
-        self._jog_until = 0
+        self._jog_until = self._jog_heard = 0
 
     def run_path(self, segments: np.ndarray) -> None:
         """Run constant-jerk segments from where the command stands; position mode. Shape (n, 6)."""

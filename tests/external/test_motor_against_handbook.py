@@ -7,9 +7,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy import constants
 
-from cadrel.core.axis import bus_voltage, understand
+from cadrel.core.axis import understand
 from cadrel.core.motor import COPPER_TEMPCO, check_motor, motor_from_sheet, torque_speed_envelope
 from cadrel.core.parameters import Entry, check_entry
+from cadrel.core.power import bus_voltage
 from cadrel.core.quantities import to_si
 from tests.conftest import values_of
 
@@ -84,7 +85,7 @@ def test_a_mislabelled_constant_is_named_with_the_label_that_agrees(key: str, wr
     values[key] = {**values[key], "convention": wrong}
     check = next(c for c in check_motor(values) if c.title.startswith("Torque constant"))
     assert check.state == "wrong"
-    assert check.relabel == {key: right}
+    assert [(c.key, c.value) for c in check.remedies[0]] == [(key, right)]
 
 
 @pytest.mark.parametrize("name", ["tile-pusher", "glaze-table", "reject-gate"])

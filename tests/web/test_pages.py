@@ -1,5 +1,6 @@
 """Pages without a drive: roles, entry forms, refusals, previews, predictions."""
 
+import math
 import re
 from typing import Any
 
@@ -9,10 +10,12 @@ from django.test import Client
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from cadrel.core.parameters import STEPS, of_step
+from cadrel.core.parameters import STEPS, Entry, check_entry, of_step, units_for
+from cadrel.core.quantities import CONVENTIONS
 from cadrel.web.projects.actions import create_project, save_entries
 from cadrel.web.projects.models import Axis
-from cadrel.web.route.entries import fields_of, parse
+from cadrel.web.route.entries import asked_of, fields_of, form_of, parse, with_choices
+from cadrel.web.route.facts import understood_of
 from tests.conftest import values_of
 
 pytestmark = pytest.mark.django_db
@@ -50,7 +53,7 @@ def axis() -> Axis:
 
 def form_values(axis: Axis, step: str) -> dict[str, str]:
     sent: dict[str, str] = {}
-    for p in fields_of(step):
+    for p in fields_of(step, axis.values):
         entry: dict[str, Any] = dict(axis.values.get(p.key, {}))
         if "value" in entry:
             sent[p.key] = str(entry["value"])
@@ -111,40 +114,85 @@ def test_a_bad_value_gets_its_sentence_and_nothing_typed_is_lost(
     assert answer.status_code == 422
     assert says in text
     assert 'value="1.77"' in text
-    assert axis.latest_set() == before
+    assert fresh(axis).latest_set() == before
 
 
 def test_saving_good_values_makes_a_value_set(client: Client, axis: Axis) -> None:
     sent = form_values(axis, "motor") | {"sheet.inertia": "1,77"}
     assert client.post(f"/axis/{axis.pk}/motor/save/", sent).status_code == 302
-    assert axis.values["sheet.inertia"]["value"] == 1.77
-    assert axis.values["sheet.inertia"]["unit"] == "kg·cm²"
+    assert fresh(axis).values["sheet.inertia"]["value"] == 1.77
+    assert fresh(axis).values["sheet.inertia"]["unit"] == "kg·cm²"
 
 
 def test_preview_shows_what_was_understood_and_a_mislabelled_pair(client: Client, axis: Axis) -> None:
     sent = form_values(axis, "motor") | {"sheet.back_emf.convention": "ll_peak"}
+    sent["asked"] = asked_of(form_of("motor", axis.values, {}, values=axis.values))
     text = client.post(f"/axis/{axis.pk}/motor/preview/", sent).content.decode()
     assert "They agree if the back-emf constant is line to line, rms." in text
-    assert "Take this convention" in text
+    assert "Take “line to line, rms”" in text
     assert 'hx-swap-oob="true"' in text
+    assert 'id="fields"' not in text  # the form under the hand stays as it is
 
 
-def test_one_click_takes_the_convention_that_agrees(client: Client, axis: Axis) -> None:
+def test_another_kind_of_motor_redraws_the_form_with_what_it_asks(client: Client, axis: Axis) -> None:
+    sent = form_values(axis, "motor") | {"sheet.kind": "linear", "sheet.inertia": "1.5", "sheet.kind.before": "rotary"}
+    sent["asked"] = asked_of(form_of("motor", axis.values, {}, values=axis.values))
+    text = client.post(f"/axis/{axis.pk}/motor/preview/", sent).content.decode()
+    assert 'id="fields"' in text
+    assert "Magnetic pitch" in text
+    assert "Rotor inertia" not in text
+    assert 'value="2.6"' in text  # the resistance typed for the other kind is still there
+
+
+def test_one_click_takes_the_label_that_agrees_and_nothing_that_nobody_offered(client: Client, axis: Axis) -> None:
     sent = form_values(axis, "motor") | {"sheet.back_emf.convention": "ll_peak"}
     client.post(f"/axis/{axis.pk}/motor/save/", sent)
-    client.post(f"/axis/{axis.pk}/relabel/", {"key": "sheet.back_emf", "convention": "ll_rms"})
-    assert axis.values["sheet.back_emf"]["convention"] == "ll_rms"
-    client.post(f"/axis/{axis.pk}/relabel/", {"key": "sheet.poles", "convention": "pairs"})  # nobody offered that
-    assert axis.values["sheet.poles"]["convention"] == "poles"
+    client.post(f"/axis/{axis.pk}/relabel/", {"change": "sheet.back_emf|convention|ll_rms"})
+    assert fresh(axis).values["sheet.back_emf"]["convention"] == "ll_rms"
+    client.post(f"/axis/{axis.pk}/relabel/", {"change": "sheet.poles|convention|pairs"})
+    assert fresh(axis).values["sheet.poles"]["convention"] == "poles"
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(st.sampled_from(["motor", "feedback", "mechanics", "power", "limits"]), st.data())
-def test_any_typed_text_is_a_value_or_a_sentence(step: str, data: st.DataObject) -> None:
-    typed = {p.key: data.draw(st.text(max_size=6) | st.floats().map(str)) for p in of_step(step)}
-    entries, problems = parse(step, typed)
+def fresh(axis: Axis) -> Axis:
+    return Axis.objects.get(pk=axis.pk)
+
+
+TYPED = st.one_of(
+    st.text(max_size=6),
+    st.floats().map(str),
+    st.floats(-1e6, 1e6).map(str),
+    st.sampled_from(["0", "-1", "1e308", "1e-308"]),
+)
+
+
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.sampled_from(["motor", "feedback", "mechanics", "power", "limits"]), st.booleans(), st.data())
+def test_any_typed_text_is_a_value_or_a_sentence_and_never_a_failure(
+    step: str, filled: bool, data: st.DataObject
+) -> None:
+    values = values_of("tile-pusher") if filled else {}
+    typed: dict[str, str] = {}
+    for p in data.draw(st.lists(st.sampled_from(of_step(step)), max_size=12)):
+        if p.choices:
+            typed[p.key] = data.draw(st.sampled_from([k for k, _ in p.choices] + ["nonsense"]))
+            continue
+        typed[p.key] = data.draw(TYPED)
+        typed[f"{p.key}.unit"] = data.draw(st.sampled_from([*units_for(p), "furlong"]))
+        if p.convention:
+            typed[f"{p.key}.convention"] = data.draw(st.sampled_from([c.key for c in CONVENTIONS[p.convention]]))
+    entries, problems = parse(step, typed, values)
+    good: dict[str, Entry] = with_choices(step, values, typed)
     for key, entry in entries.items():
         assert entry is None or key in problems or isinstance(entry["value"], float | str)
+        if entry is not None and key not in problems:
+            good[key] = entry
+            value = check_entry(key, entry, {**good, **{k: e for k, e in entries.items() if e is not None}})
+            assert math.isfinite(value)
+    assert form_of(step, entries, problems, values=good)
+    facts = understood_of(step, good)
+    assert facts.problem or facts.rows
+    for row in facts.rows:
+        assert all(isinstance(part, str) for part in row)
 
 
 def test_a_higher_gain_is_predicted_with_less_margin(client: Client, axis: Axis) -> None:

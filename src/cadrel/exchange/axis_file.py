@@ -12,16 +12,22 @@ from cadrel.exchange.schemas import axis_schema
 def read_axis(text: str | bytes, *, name: str = "axis file") -> tuple[str, dict[str, Entry]]:
     """Return name and entries of an axis file. Raises `FileProblem`, nothing half-taken."""
     body = load_document(text, name=name, schema=axis_schema())
+    return str(body.get("name", "")), checked_entries(body["values"], name=name)
+
+
+def checked_entries(raw_values: Mapping[str, Any], *, name: str) -> dict[str, Entry]:
+    """Return the entries of a document that its schema has passed. Raises `FileProblem` naming the first bad one."""
     values: dict[str, Entry] = {}
-    for key, raw in body["values"].items():
+    for key, raw in raw_values.items():
         entry: Entry = {k: v for k, v in raw.items() if k != "note"}  # type: ignore[assignment]
         entry.setdefault("source", "sheet" if key.startswith("sheet.") else "typed")
+        values[key] = entry
+    for key, entry in values.items():
         try:
-            check_entry(key, entry)
+            check_entry(key, entry, values)
         except EntryProblem as problem:
             raise FileProblem(name=name, where=f"values / {key}", why=problem.parts[0]) from problem
-        values[key] = entry
-    return str(body.get("name", "")), values
+    return values
 
 
 def axis_document(name: str, values: Mapping[str, Entry]) -> dict[str, Any]:

@@ -2,8 +2,8 @@
 
 from typing import Any
 
-from cadrel.core.parameters import REGISTRY, Parameter
-from cadrel.core.quantities import CONVENTIONS, units_of
+from cadrel.core.parameters import REGISTRY, Parameter, units_for
+from cadrel.core.quantities import CONVENTIONS
 
 DRAFT = "https://json-schema.org/draft/2020-12/schema"
 SOURCES = ["sheet", "typed", "computed", "identified", "default"]
@@ -14,7 +14,7 @@ def _entry_schema(p: Parameter) -> dict[str, Any]:
         value: dict[str, Any] = {"enum": [key for key, _ in p.choices]}
         properties: dict[str, Any] = {"value": value}
     else:
-        units = units_of(p.quantity)
+        units = units_for(p)
         properties = {"value": {"type": "number"}, "unit": {"enum": units}}
         if p.convention:
             properties["convention"] = {"enum": [c.key for c in CONVENTIONS[p.convention]]}

@@ -130,5 +130,5 @@ def test_every_default_is_an_entry_its_own_check_takes(key: str) -> None:
 def test_the_bound_in_a_refusal_is_itself_acceptable() -> None:
     with pytest.raises(EntryProblem) as caught:
         check_entry("sheet.current_peak", {"value": 9e6, "unit": "mA", "convention": "peak"})
-    assert "5e+06 mA" in caught.value.parts[0]
-    assert check_entry("sheet.current_peak", {"value": 5e6, "unit": "mA", "convention": "peak"}) == 5000
+    assert "8e+06 mA" in caught.value.parts[0]
+    assert check_entry("sheet.current_peak", {"value": 8e6, "unit": "mA", "convention": "peak"}) == 8000

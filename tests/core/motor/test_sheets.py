@@ -4,8 +4,9 @@ import math
 
 import pytest
 
+from cadrel.core.errors import UnusableInput
 from cadrel.core.motor import check_motor, motor_from_sheet
-from cadrel.core.parameters import Entry
+from cadrel.core.parameters import Entry, EntryProblem, check_entry
 
 # The same made-up motor printed in many ways: R = 1.2 ohm, L = 3.6 mH per phase, psi = 0.08 Wb, p = 4, Ic = 5 A peak.
 # Worked out by hand: Kt = 1.5 x 4 x 0.08 = 0.48 N·m/A peak = 0.678823 N·m/A rms; Ke per phase peak = 0.32 V·s/rad,
@@ -87,18 +88,24 @@ MISLABELLED = [
     ("sheet.torque_constant", "per_rms", "per_peak"),
     ("sheet.back_emf", "ll_peak", "ll_rms"),
     ("sheet.back_emf", "phase_rms", "ll_rms"),
-    ("sheet.back_emf", "phase_peak", None),  # ll rms and phase peak differ by 22 %: another label may fit too
+    ("sheet.back_emf", "phase_peak", "ll_rms"),
 ]
 
 
+def changes_of(values: dict[str, Entry]) -> list[set[tuple[str, str, str]]]:
+    """What the checks offer, the likeliest first."""
+    offers = [r for c in check_motor(values) for r in c.remedies]
+    return [{(c.key, c.field, c.value) for c in offer} for offer in offers]
+
+
 @pytest.mark.parametrize(("key", "wrong", "right"), MISLABELLED)
-def test_a_wrong_label_is_noticed_and_the_right_one_named(key: str, wrong: str, right: str | None) -> None:
+def test_a_wrong_label_is_noticed_and_the_right_one_named(key: str, wrong: str, right: str) -> None:
     values = {**BASE, key: {**BASE[key], "convention": wrong}}
     check = next(c for c in check_motor(values) if c.title.startswith("Torque constant"))
     assert check.state == "wrong"
     assert "apart" in check.detail
-    if right is not None:
-        assert check.relabel == {key: right}
+    assert "They agree if the" in check.detail
+    assert changes_of(values)[0] == {(key, "convention", right)}
 
 
 @pytest.mark.parametrize(("printed", "wrong", "right"), [(5.0, "rms", "peak"), (5.0 / math.sqrt(2), "peak", "rms")])
@@ -106,19 +113,102 @@ def test_a_current_with_the_wrong_label_shows_in_the_torque(printed: float, wron
     values = {**BASE, "sheet.current_continuous": {"value": printed, "unit": "A", "convention": wrong}}
     check = next(c for c in check_motor(values) if c.title == "Continuous torque")
     assert check.state == "wrong"
-    assert check.relabel == {"sheet.current_continuous": right}
+    assert changes_of(values)[0] == {("sheet.current_continuous", "convention", right)}
+
+
+def test_a_wrong_unit_is_named_where_the_numbers_tell() -> None:
+    values = {**BASE, "sheet.back_emf": {"value": 41.04, "unit": "V·s/rad", "convention": "ll_rms"}}
+    assert ("sheet.back_emf", "unit", "V/krpm") in changes_of(values)[0]
+    values = {**BASE, "sheet.inertia": {"value": 1.1, "unit": "kg·m²"}}
+    assert changes_of(values)[0] == {("sheet.inertia", "unit", "kg·cm²")}
+
+
+def test_two_wrong_labels_at_once_are_named_together() -> None:
+    values = {
+        **BASE,
+        "sheet.motor_constant": {"value": 0.48 / math.sqrt(1.8), "unit": "N·m/√W"},
+        "sheet.time_constant_electrical": {"value": 3.0, "unit": "ms"},
+        "sheet.resistance": {**BASE["sheet.resistance"], "convention": "phase"},
+        "sheet.inductance": {**BASE["sheet.inductance"], "convention": "phase"},
+    }
+    both = {("sheet.resistance", "convention", "line_to_line"), ("sheet.inductance", "convention", "line_to_line")}
+    assert changes_of(values)[0] == both
 
 
 def test_a_slipped_digit_is_not_taken_for_a_label() -> None:
     values = {**BASE, "sheet.torque_constant": {"value": 4.8, "unit": "N·m/A", "convention": "per_peak"}}
     check = next(c for c in check_motor(values) if c.title.startswith("Torque constant"))
     assert check.state == "wrong"
-    assert check.relabel == {}
+    assert check.remedies == ()
     assert "slipped digit" in check.detail
 
 
 def test_a_peak_below_continuous_and_a_bus_too_low_are_said() -> None:
-    values = {**BASE, "sheet.current_peak": {"value": 4.0, "unit": "A", "convention": "peak"}}
+    values = {**BASE, "sheet.current_peak": {"value": 2.0, "unit": "A", "convention": "peak"}}
     states = {c.title: c.state for c in check_motor(values, bus_voltage=24.0)}
     assert states["Peak and continuous current"] == "wrong"
     assert states["Speed at this bus voltage"] == "look"
+
+
+def test_percent_and_per_mil_are_of_the_other_current() -> None:
+    # Common practice: 2000 per mil of 2 A rated are 4 A.
+    values = {**BASE, "sheet.current_continuous": {"value": 2.0, "unit": "A", "convention": "peak"}}
+    values["sheet.current_peak"] = {"value": 2000, "unit": "‰"}
+    assert motor_from_sheet(values).current_peak == pytest.approx(4.0)
+    values["sheet.current_peak"] = {"value": 350, "unit": "%"}
+    assert motor_from_sheet(values).current_peak == pytest.approx(7.0)
+    del values["sheet.current_continuous"]
+    with pytest.raises(EntryProblem, match="in parts of the continuous current; type that"):
+        check_entry("sheet.current_peak", values["sheet.current_peak"], values)
+
+
+def test_a_convention_of_another_kind_of_motor_is_refused_in_words() -> None:
+    values: dict[str, Entry] = {"sheet.kind": {"value": "dc"}}
+    entry: Entry = {"value": 2.4, "unit": "ohm", "convention": "line_to_line"}
+    with pytest.raises(EntryProblem, match="'line to line' does not fit a motor of the kind 'brushed dc'"):
+        check_entry("sheet.resistance", entry, values)
+
+
+def test_temperature_mounting_and_cable_change_what_is_understood() -> None:
+    # Copper 0.00393 per kelvin (IEC 60028): 1.393 times at 120 °C; 25 m of 1.5 mm² at 0.017241 ohm·mm²/m: 0.28735 ohm.
+    values: dict[str, Entry] = {
+        **BASE,
+        "sheet.temperature_winding": {"value": 120, "unit": "°C"},
+        "sheet.mounting_share": {"value": 70, "unit": "%"},
+        "cable.length": {"value": 25, "unit": "m"},
+        "cable.section": {"value": 1.5, "unit": "mm²"},
+    }
+    motor = motor_from_sheet(values)
+    assert motor.resistance == pytest.approx(1.2 * 1.393 + 0.28735, rel=1e-6)
+    assert motor.flux_linkage == pytest.approx(0.08 * (1 - 0.0011 * 100))
+    assert motor.current_continuous == pytest.approx(3.5)
+    assert motor_from_sheet({**values, "cable.length": {"value": 82.02099737532808, "unit": "ft"}}) == motor
+
+
+def test_a_fahrenheit_sheet_is_the_same_motor() -> None:
+    warm = {**BASE, "sheet.temperature_winding": {"value": 100, "unit": "°C"}}
+    fahrenheit = {**BASE, "sheet.temperature_winding": {"value": 212, "unit": "°F"}}
+    assert motor_from_sheet(fahrenheit).resistance == pytest.approx(motor_from_sheet(warm).resistance, rel=1e-12)
+
+
+@pytest.mark.parametrize(
+    ("changes", "said"),
+    [
+        ({"sheet.speed_rated": (1500, "rpm")}, "slip of 0.0%"),
+        ({"sheet.speed_rated": (3200, "rpm")}, "above the synchronous speed"),
+        ({"sheet.voltage_rated": (230, "V")}, "efficiency of 1"),
+        ({"sheet.power_factor": (0.98, "")}, "no magnetising current"),
+    ],
+)
+def test_a_nameplate_that_contradicts_itself_is_refused_in_words(
+    changes: dict[str, tuple[float, str]], said: str
+) -> None:
+    plate = {
+        "sheet.power_rated": (1.5, "kW"), "sheet.speed_rated": (1420, "rpm"), "sheet.frequency_rated": (50, "Hz"),
+        "sheet.voltage_rated": (400, "V"), "sheet.current_rated": (3.4, "A"), "sheet.power_factor": (0.81, ""),
+        "sheet.inertia": (33, "kg·cm²"), "sheet.speed_max": (3000, "rpm"),
+    }  # fmt: skip
+    values: dict[str, Entry] = {k: {"value": v, "unit": u} for k, (v, u) in {**plate, **changes}.items()}
+    values["sheet.kind"] = {"value": "induction"}
+    with pytest.raises(UnusableInput, match=said):
+        motor_from_sheet(values)

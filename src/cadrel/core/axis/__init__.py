@@ -1,18 +1,44 @@
-"""Entered values -> what was understood of the whole axis, and what the drive should hold.
+"""Entered values -> what was understood of the whole axis, what the drive should hold, and advice.
 
 understanding.py   entries -> AxisModel
 drive_values.py    entries -> SI values of every drive parameter
+advice.py          warnings about mechanics, power and limits, and the planned move
 """
 
+from cadrel.core.axis.advice import (
+    PlannedMove,
+    braking_of,
+    check_braking,
+    check_limits,
+    check_mechanics,
+    check_move,
+    check_power,
+    chopper_threshold,
+    current_continuous,
+    current_limit,
+    planned_move,
+)
 from cadrel.core.axis.drive_values import drive_values, entry_from_drive, initial_gains
-from cadrel.core.axis.understanding import AxisModel, bus_voltage, missing_entries, understand
+from cadrel.core.axis.understanding import AxisModel, feedback_of, missing_entries, understand, unsupported
 
 __all__ = [
     "AxisModel",
-    "bus_voltage",
+    "PlannedMove",
+    "braking_of",
+    "check_braking",
+    "check_limits",
+    "check_mechanics",
+    "check_move",
+    "check_power",
+    "chopper_threshold",
+    "current_continuous",
+    "current_limit",
     "drive_values",
     "entry_from_drive",
+    "feedback_of",
     "initial_gains",
     "missing_entries",
+    "planned_move",
     "understand",
+    "unsupported",
 ]

@@ -72,9 +72,10 @@ def drive_values(
         entry = values.get(key)
         if entry is not None and entry.get("value") not in (None, ""):
             factor = scale if REGISTRY[key].quantity.startswith("axis_") else 1.0
-            result[key] = check_entry(key, entry) * factor
+            result[key] = check_entry(key, entry, values) * factor
         elif REGISTRY[key].quantity.startswith("axis_"):
             result[key] *= scale
+    result["feedback.halls"], result["feedback.index"] = float(axis.has_halls), float(axis.has_index)
     result["limit.current"] = min(
         result["limit.current"] if "limit.current" in values else axis.motor.current_peak,
         axis.motor.current_peak,
@@ -93,7 +94,7 @@ def _computed(axis: AxisModel) -> dict[str, float]:
         "motor.current_continuous": motor.current_continuous,
         "motor.current_peak": motor.current_peak,
         "motor.speed_max": motor.speed_max,
-        "feedback.counts": float(axis.counts_per_rev),
+        "feedback.counts": axis.counts_per_rev,
         "power.undervoltage": UNDERVOLTAGE_SHARE * axis.bus_voltage,
         "load.inertia": axis.inertia,
     }

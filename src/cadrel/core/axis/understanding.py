@@ -4,9 +4,11 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from cadrel.core.feedback import FeedbackDevice, device_from_entries
 from cadrel.core.mechanics import Mechanism, mechanism_from_entries
 from cadrel.core.motor import Motor, motor_from_sheet
-from cadrel.core.parameters import REGISTRY, Entry, check_entry, defaults
+from cadrel.core.parameters import REGISTRY, Entry, check_entry, choice_of, defaults, is_given, is_required
+from cadrel.core.power import bus_voltage
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -39,9 +41,7 @@ class AxisModel:
 
     motor: Motor
     mechanism: Mechanism
-    counts_per_rev: int
-    has_index: bool
-    has_halls: bool
+    feedback: FeedbackDevice
     bus_voltage: float  # [V]
     goal: Goal
     robustness: Robustness
@@ -49,16 +49,40 @@ class AxisModel:
     phasing_share: float  # of continuous current
 
     @property
+    def counts_per_rev(self) -> float:
+        """Counts per motor revolution, of a linear motor per magnetic pitch."""
+        return self.feedback.counts_per_turn
+
+    @property
+    def has_index(self) -> bool:
+        """Whether an index pulse is described."""
+        return self.feedback.has_index
+
+    @property
+    def has_halls(self) -> bool:
+        """Whether Hall signals are described."""
+        return self.feedback.has_halls
+
+    @property
     def inertia(self) -> float:
         """Motor and entered load together, at the motor. [kg·m²]"""
         return self.motor.inertia + self.mechanism.inertia_reflected
 
 
-def bus_voltage(values: Mapping[str, Entry]) -> float:
-    """Return the nominal DC bus of the entered supply: sqrt(2) x line rms, or the DC itself. [V]"""
-    filled = {**defaults(), **values}
-    voltage = check_entry("power.supply_voltage", filled.get("power.supply_voltage", {}))
-    return voltage * math.sqrt(2) if str(filled["power.supply_kind"]["value"]) == "ac" else voltage
+CONSTANTS = {
+    "rotary": ("sheet.torque_constant", "sheet.back_emf"),
+    "dc": ("sheet.torque_constant", "sheet.back_emf"),
+    "stepper": ("sheet.torque_constant", "sheet.back_emf", "sheet.holding_torque"),
+    "linear": ("sheet.force_constant", "sheet.back_emf_linear"),
+    "voice_coil": ("sheet.force_constant", "sheet.back_emf_linear"),
+}
+PLATE = ("sheet.voltage_rated", "sheet.frequency_rated", "sheet.speed_rated")  # what an induction motor needs besides
+
+
+def feedback_of(values: Mapping[str, Entry], motor: Motor) -> FeedbackDevice:
+    """Return the device on a motor. Raises `EntryProblem`."""
+    turn = None if motor.metres_per_rad is None else 2 * math.pi * motor.metres_per_rad
+    return device_from_entries(values, pole_pairs=motor.pole_pairs, metres_per_turn=turn)
 
 
 def missing_entries(values: Mapping[str, Entry], step: str | None = None) -> list[str]:
@@ -66,15 +90,33 @@ def missing_entries(values: Mapping[str, Entry], step: str | None = None) -> lis
     missing = [
         p.label
         for p in REGISTRY.values()
-        if p.required
-        and (step is None or p.step == step)
-        and p.default is None
-        and values.get(p.key, {}).get("value") in (None, "")
+        if (step is None or p.step == step) and is_required(p, values) and not is_given(values, p.key)
     ]
-    constants = [values.get(k, {}).get("value") for k in ("sheet.torque_constant", "sheet.back_emf")]
-    if step in (None, "motor") and all(v in (None, "") for v in constants):
-        missing.append("Torque constant or back-EMF constant")
+    if step in (None, "motor"):
+        constants = CONSTANTS.get(choice_of(values, "sheet.kind"), ())
+        if constants and not any(is_given(values, k) for k in constants):
+            labels = [REGISTRY[k].label for k in constants]
+            missing.append(" or ".join([labels[0], *(label[0].lower() + label[1:] for label in labels[1:])]))
+        if choice_of(values, "sheet.kind") == "induction":
+            missing += [REGISTRY[k].label for k in PLATE if not is_given(values, k)]
     return missing
+
+
+def unsupported(axis: AxisModel) -> str:
+    """Return why the drives known so far cannot run an axis, in words; empty if they can.
+
+    Drives here control synchronous motors by incremental signals. Everything else can be entered, checked and kept.
+    """
+    kind, device = axis.motor.kind, axis.feedback.kind
+    if kind not in ("rotary", "linear"):
+        return f"The drive controls synchronous motors; it cannot run one of the kind '{_choice('sheet.kind', kind)}'."
+    if device != "incremental":
+        return f"The drive reads incremental signals and Halls; it cannot read '{_choice('feedback.kind', device)}'."
+    return ""
+
+
+def _choice(key: str, option: str) -> str:
+    return dict(REGISTRY[key].choices)[option]
 
 
 def understand(values: Mapping[str, Entry]) -> AxisModel:
@@ -90,16 +132,15 @@ def understand(values: Mapping[str, Entry]) -> AxisModel:
     filled = {**defaults(), **values}
 
     def si(key: str) -> float:
-        return check_entry(key, filled.get(key, {}))
+        return check_entry(key, filled.get(key, {}), filled)
 
     mechanism = mechanism_from_entries(filled)
     scale = mechanism.motor_rad_per_load
+    motor = motor_from_sheet(filled)
     return AxisModel(
-        motor=motor_from_sheet(filled),
+        motor=motor,
         mechanism=mechanism,
-        counts_per_rev=round(4 * si("feedback.lines")),
-        has_index=si("feedback.index") > 0,
-        has_halls=si("feedback.halls") > 0,
+        feedback=feedback_of(filled, motor),
         bus_voltage=bus_voltage(filled),
         goal=Goal(
             distance=si("goal.distance") * scale,

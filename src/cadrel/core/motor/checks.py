@@ -1,26 +1,28 @@
-"""Checks that catch a wrong convention, each with the numbers it compared."""
+"""Checks that catch a wrong label: each says the numbers it compared, and which relabelling would make them agree."""
 
-import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Literal
 
-from cadrel.core.motor.winding import Motor, motor_from_sheet
-from cadrel.core.parameters import Entry, check_entry, parameter
-from cadrel.core.quantities import CONVENTIONS
+from cadrel.core.errors import CoreError
+from cadrel.core.motor.relabelling import Change, likeliest, ratios_of
+from cadrel.core.motor.relations import RPM, Relation
+from cadrel.core.motor.sheet import motor_from_sheet
+from cadrel.core.motor.winding import Motor
+from cadrel.core.parameters import Entry, parameter
 
-AGREE = 0.12  # [1] sheets round, and Kt is often given warm: 12 % apart still counts as the same
-NEAR_MISS = 0.06  # [1] a relabelled pair must fit this well before the tool names it
+USUAL = {"Peak and continuous current": (2.0, 6.0), "Slip": (0.9, 0.995)}  # narrower than what can be
+State = Literal["agrees", "look", "wrong"]
 
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """One comparison: what was compared, how it came out, and what would mend it."""
+    """One comparison: what was compared, how it came out, and what would mend it, the likeliest first."""
 
     title: str
-    state: Literal["agrees", "look", "wrong"]
+    state: State
     detail: str
-    relabel: dict[str, str] = field(default_factory=dict)  # parameter key -> convention that would agree
+    remedies: tuple[tuple[Change, ...], ...] = ()
 
 
 def check_motor(values: Mapping[str, Entry], *, bus_voltage: float | None = None) -> list[Check]:
@@ -35,130 +37,63 @@ def check_motor(values: Mapping[str, Entry], *, bus_voltage: float | None = None
 
     Raises
     ------
-    EntryProblem
+    EntryProblem, UnusableInput
         An entry cannot be understood.
     """
     motor = motor_from_sheet(values)
-    checks = [
-        *_constants_agree(values, motor),
-        *_torque_agrees(values, motor),
-        _current_ratio(motor),
-        _time_constant(motor),
-    ]
+    found = ratios_of(values)
+    remedies = likeliest(values, found)
+    checks = [_check(relation, sides, remedies) for relation, sides in found if relation.shown]
+    hidden = [r for r, sides in found if not r.shown and r.misfit(_ratio(sides)) > 1]
+    if hidden and not any(c.state != "agrees" for c in checks):
+        checks += [_check(r, s, remedies) for r, s in found if r in hidden]
     if bus_voltage:
         checks.append(_speed_within_bus(motor, bus_voltage))
     return checks
 
 
-def _given(values: Mapping[str, Entry], key: str) -> bool:
-    return values.get(key, {}).get("value") not in (None, "")
+def _ratio(sides: tuple[float, float]) -> float:
+    return sides[0] / sides[1] if sides[1] else float("inf")
 
 
-def _with(values: Mapping[str, Entry], key: str, convention: str) -> dict[str, Entry]:
-    return {**values, key: {**values[key], "convention": convention}}
+def _check(relation: Relation, sides: tuple[float, float], remedies: tuple[tuple[Change, ...], ...]) -> Check:
+    ratio = _ratio(sides)
+    apart = f"{abs(ratio - 1):.0%} apart" if 0.3 < ratio < 3 else f"a factor of {max(ratio, 1 / ratio):.3g} apart"
+    said = relation.text.format(
+        left=sides[0] * relation.scale, right=sides[1] * relation.scale, ratio=ratio, apart=apart
+    )
+    if relation.misfit(ratio) <= 1:
+        low, high = USUAL.get(relation.title, (relation.low, relation.high))
+        return Check(relation.title, "agrees" if low <= ratio <= high else "look", said)
+    mending = tuple(r for r in remedies if any(c.key in relation.keys for c in r))
+    if mending:
+        said += " They agree if " + ", or if ".join(" and ".join(_words(c) for c in r) for r in mending) + "."
+    elif relation.firm:
+        said += " No other label makes them agree; look for a slipped digit."
+    return Check(relation.title, "wrong" if relation.firm or mending else "look", said, mending)
 
 
-def _constants_agree(values: Mapping[str, Entry], motor: Motor) -> list[Check]:
-    """Kt against Ke: with the dq model Kt [N·m/A_peak] = 1.5 x Ke [V_peak per phase s/rad]."""
-    if not (_given(values, "sheet.torque_constant") and _given(values, "sheet.back_emf")):
-        return []
-    kt = check_entry("sheet.torque_constant", values["sheet.torque_constant"])
-    from_ke = 1.5 * check_entry("sheet.back_emf", values["sheet.back_emf"])
-    apart = kt / from_ke - 1
-    said = f"Kt as stated is {kt:.4g} N·m per A peak; Ke as stated makes {from_ke:.4g}, {abs(apart):.0%} apart."
-    if abs(apart) <= AGREE:
-        return [Check("Torque constant and back-EMF", "agrees", said)]
-    keys = ("sheet.torque_constant", "sheet.back_emf")
-    fits: list[tuple[float, str, str]] = []
-    for key in keys:
-        for other in CONVENTIONS[parameter(key).convention or ""]:
-            if other.key == values[key].get("convention"):
-                continue
-            changed = _with(values, key, other.key)
-            ratio = check_entry(keys[0], changed[keys[0]]) / (1.5 * check_entry(keys[1], changed[keys[1]]))
-            fits.append((abs(math.log(ratio)), key, other.key))
-    fits = sorted(f for f in fits if f[0] <= NEAR_MISS)
-    if not fits:
-        return [
-            Check(
-                "Torque constant and back-EMF",
-                "wrong",
-                said + " No other convention makes them agree; look for a slipped digit or unit.",
-            )
-        ]
-    # Several relabellings can give the same factor (rms for peak on either side); the torque tells which.
-    key, convention = _likelier(values, fits)
-    label = dict((c.key, c.label) for c in CONVENTIONS[parameter(key).convention or ""])[convention]
-    hint = f" They agree if the {parameter(key).label.lower()} is {label}."
-    return [Check("Torque constant and back-EMF", "wrong", said + hint, {key: convention})]
-
-
-def _likelier(values: Mapping[str, Entry], fits: list[tuple[float, str, str]]) -> tuple[str, str]:
-    if _given(values, "sheet.torque_continuous"):
-        torque = check_entry("sheet.torque_continuous", values["sheet.torque_continuous"])
-        current = check_entry("sheet.current_continuous", values["sheet.current_continuous"])
-
-        def misfit(fit: tuple[float, str, str]) -> float:
-            changed = _with(values, fit[1], fit[2])
-            kt = check_entry("sheet.torque_constant", changed["sheet.torque_constant"])
-            return abs(math.log(kt * current / torque))
-
-        best = min(fits, key=misfit)
-        return best[1], best[2]
-    return fits[0][1], fits[0][2]
-
-
-def _torque_agrees(values: Mapping[str, Entry], motor: Motor) -> list[Check]:
-    if not _given(values, "sheet.torque_continuous"):
-        return []
-    printed = check_entry("sheet.torque_continuous", values["sheet.torque_continuous"])
-    computed = motor.torque_constant * motor.current_continuous
-    ratio = computed / printed
-    said = f"Kt times continuous current is {computed:.4g} N·m; the sheet prints {printed:.4g}."
-    if abs(ratio - 1) <= AGREE:
-        return [Check("Continuous torque", "agrees", said)]
-    if abs(ratio / math.sqrt(2) - 1) <= NEAR_MISS and values["sheet.current_continuous"].get("convention") == "rms":
-        return [
-            Check(
-                "Continuous torque",
-                "wrong",
-                said + " They agree if the current is peak of sine.",
-                {"sheet.current_continuous": "peak"},
-            )
-        ]
-    if abs(ratio * math.sqrt(2) - 1) <= NEAR_MISS and values["sheet.current_continuous"].get("convention") == "peak":
-        return [
-            Check(
-                "Continuous torque",
-                "wrong",
-                said + " They agree if the current is rms.",
-                {"sheet.current_continuous": "rms"},
-            )
-        ]
-    return [Check("Continuous torque", "look", said + " Rated torque at rated speed is lower than stall torque.")]
-
-
-def _current_ratio(motor: Motor) -> Check:
-    ratio = motor.current_peak / motor.current_continuous
-    said = f"Peak is {ratio:.2g} times continuous; 2 to 6 is usual."
-    if ratio < 1:
-        return Check("Peak and continuous current", "wrong", said + " Peak cannot be below continuous.")
-    return Check("Peak and continuous current", "agrees" if 2 <= ratio <= 6 else "look", said)
-
-
-def _time_constant(motor: Motor) -> Check:
-    tau = 1e3 * motor.electrical_time_constant
-    said = f"L / R is {tau:.3g} ms; 0.3 to 30 ms is usual."
-    return Check("Electrical time constant", "agrees" if 0.3 <= tau <= 30 else "look", said)
+def _words(change: Change) -> str:
+    label = parameter(change.key).label.lower()
+    return f"the {label} is {'in ' if change.field == 'unit' else ''}{change.label}"
 
 
 def _speed_within_bus(motor: Motor, bus_voltage: float) -> Check:
-    rpm = 60 / (2 * math.pi)
-    no_load = motor.no_load_speed(bus_voltage)
-    said = (
-        f"{bus_voltage:.0f} V lets it reach {no_load * rpm:.0f} rpm unloaded; "
-        f"the sheet allows {motor.speed_max * rpm:.0f}."
-    )
-    if no_load < 0.5 * motor.speed_max or no_load > 6 * motor.speed_max:
-        return Check("Speed at this bus voltage", "look", said)
-    return Check("Speed at this bus voltage", "agrees", said)
+    title = "Speed at this bus voltage"
+    no_load, top = motor.no_load_speed(bus_voltage), motor.speed_max
+    if motor.metres_per_rad is not None:
+        per, unit = motor.metres_per_rad, "m/s"
+    else:
+        per, unit = 1 / RPM, "rpm"
+    said = f"{bus_voltage:.0f} V lets it reach {no_load * per:.4g} {unit} unloaded; the sheet allows {top * per:.4g}."
+    if motor.base_speed is not None:
+        said = f"{bus_voltage:.0f} V reaches rated flux up to {no_load * per:.4g} {unit}; above, the field is weakened."
+    return Check(title, "agrees" if 0.5 * top <= no_load <= 6 * top else "look", said)
+
+
+def is_consistent(values: Mapping[str, Entry]) -> bool:
+    """Whether no check finds an error. An incomplete sheet counts as consistent."""
+    try:
+        return not any(c.state == "wrong" for c in check_motor(values))
+    except CoreError:
+        return True

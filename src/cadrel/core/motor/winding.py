@@ -1,20 +1,27 @@
-"""The motor as the rest of the core knows it."""
+"""The motor as the rest of the core knows it: one frozen class for every kind."""
 
 import math
-from collections.abc import Mapping
-from dataclasses import dataclass
-
-from cadrel.core.errors import UnusableInput
-from cadrel.core.parameters import Entry, check_entry
+from dataclasses import dataclass, replace
+from typing import Self
 
 COPPER_TEMPCO = 0.00393  # [1/K] at 20 °C, IEC 60028
+REFERENCE_TEMPERATURE = 20.0  # [°C] of printed resistances
+FIELD_WEAKENING_TOP = 3.0  # base speeds an induction motor is shown to
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Motor:
-    """A star-connected synchronous motor: per phase, peak of sine, amplitude-invariant dq, SI."""
+    """A motor per phase: peak of sine, amplitude-invariant dq, SI.
 
-    resistance: float  # [ohm] at 20 °C
+    Straight motors are kept as if they turned: of a linear synchronous motor one pole pair is one turn, of a voice
+    coil one metre is one radian; `metres_per_rad` leads back. A stepper has two phases; a dc motor counts as two
+    phases of one pole pair whose vector stands still. An induction motor is what rotor-flux orientation at rated flux
+    makes of it: `flux_linkage` is then the linkage that torque-making current meets.
+    """
+
+    kind: str = "rotary"
+    phases: int = 3
+    resistance: float  # [ohm] at `temperature`, with the cable
     inductance: float  # [H]
     flux_linkage: float  # [Wb]
     pole_pairs: int
@@ -22,16 +29,29 @@ class Motor:
     current_peak: float  # [A peak]
     inertia: float  # [kg·m²]
     speed_max: float  # [rad/s]
+    metres_per_rad: float | None = None
+    temperature: float = REFERENCE_TEMPERATURE  # [°C]
+    magnet_coefficient: float = 0.0  # [1/K]
+    magnetising_current: float = 0.0  # [A peak], induction
+    slip_rated: float = 0.0  # [1], induction
+    rotor_time_constant: float = 0.0  # [s], induction
+    base_speed: float | None = None  # [rad/s], induction: field is weakened above
+    breakdown_ratio: float = 0.0  # [1], induction
 
     @property
     def torque_constant(self) -> float:
         """Torque per ampere peak. [N·m/A]"""
-        return 1.5 * self.pole_pairs * self.flux_linkage
+        return 0.5 * self.phases * self.pole_pairs * self.flux_linkage
+
+    @property
+    def force_constant(self) -> float | None:
+        """Force per ampere peak of a straight motor. [N/A]"""
+        return None if self.metres_per_rad is None else self.torque_constant / self.metres_per_rad
 
     @property
     def motor_constant(self) -> float:
-        """Torque per square root of winding loss: T / sqrt(3/2 R i²). [N·m/sqrt(W)]"""
-        return self.torque_constant / math.sqrt(1.5 * self.resistance)
+        """Torque per square root of winding loss: T / sqrt(3/2 R i²) with three phases. [N·m/√W]"""
+        return self.torque_constant / math.sqrt(0.5 * self.phases * self.resistance)
 
     @property
     def electrical_time_constant(self) -> float:
@@ -40,61 +60,51 @@ class Motor:
 
     @property
     def mechanical_time_constant(self) -> float:
-        """Rotor alone: 1.5 R J / Kt², Kt per ampere peak. [s]"""
-        return 1.5 * self.resistance * self.inertia / self.torque_constant**2
+        """Rotor alone: 1.5 R J / Kt² with three phases, Kt per ampere peak. [s]"""
+        return self.inertia / self.motor_constant**2
 
     @property
     def short_circuit_current(self) -> float:
         """Steady current of a fast-turned, shorted winding: psi / L. [A peak]"""
         return self.flux_linkage / self.inductance
 
+    def voltage_reach(self, bus_voltage: float) -> float:
+        """Largest phase voltage a bridge makes: bus / sqrt(3) with three phases, else the bus. [V peak]"""
+        return bus_voltage / math.sqrt(3) if self.phases == 3 else bus_voltage
+
+    @property
+    def reactance_share(self) -> float:
+        """1 where the current alternates with speed, 0 where it does not (dc)."""
+        return 0.0 if self.kind in ("dc", "voice_coil") else 1.0
+
     def no_load_speed(self, bus_voltage: float) -> float:
-        """Speed at which the back-EMF equals the largest phase voltage, bus / sqrt(3). [rad/s]"""
-        return bus_voltage / math.sqrt(3) / (self.pole_pairs * self.flux_linkage)
+        """Speed at which the back-EMF equals the largest phase voltage. [rad/s]"""
+        return self.voltage_reach(bus_voltage) / (self.pole_pairs * self.flux_linkage)
 
     def winding_loss(self, current: float) -> float:
-        """Copper loss of all three phases at a current. [A peak] -> [W]"""
-        return 1.5 * self.resistance * current**2
+        """Copper loss of all phases at a current. [A peak] -> [W]"""
+        return 0.5 * self.phases * self.resistance * current**2
 
+    def at(self, temperature: float) -> Self:
+        """Return the motor at another winding and magnet temperature. [°C]
 
-def motor_from_sheet(values: Mapping[str, Entry]) -> Motor:
-    """Return the motor understood from printed entries.
-
-    The flux linkage is taken from the back-EMF constant if printed, else from the torque constant: volts are
-    measured more exactly than torque, and saturation does not enter.
-
-    Raises
-    ------
-    EntryProblem
-        A required entry is missing or cannot be right.
-    UnusableInput
-        Neither a torque constant nor a back-EMF constant is given.
-    """
-
-    def si(key: str) -> float:
-        return check_entry(key, values.get(key, {}))
-
-    pairs = round(si("sheet.poles"))
-    if _given(values, "sheet.back_emf"):
-        flux = si("sheet.back_emf") / pairs
-    elif _given(values, "sheet.torque_constant"):
-        flux = si("sheet.torque_constant") / (1.5 * pairs)
-    else:
-        raise UnusableInput(
-            what="Neither torque constant nor back-EMF constant is given.",
-            remedy="Type one of the two; with both, one checks the other.",
+        Copper: R (1 + 0.00393 (t - 20)) over the same at the present one; flux: linear with its coefficient.
+        """
+        copper = _copper_factor(temperature) / _copper_factor(self.temperature)
+        magnets = (1 + self.magnet_coefficient * (temperature - REFERENCE_TEMPERATURE)) / (
+            1 + self.magnet_coefficient * (self.temperature - REFERENCE_TEMPERATURE)
         )
-    return Motor(
-        resistance=si("sheet.resistance"),
-        inductance=si("sheet.inductance"),
-        flux_linkage=flux,
-        pole_pairs=pairs,
-        current_continuous=si("sheet.current_continuous"),
-        current_peak=si("sheet.current_peak"),
-        inertia=si("sheet.inertia"),
-        speed_max=si("sheet.speed_max"),
-    )
+        return replace(
+            self,
+            resistance=self.resistance * copper,
+            flux_linkage=self.flux_linkage * magnets,
+            temperature=temperature,
+        )
+
+    def with_cable(self, resistance: float) -> Self:
+        """Return the motor behind a cable of that resistance per wire. [ohm]"""
+        return replace(self, resistance=self.resistance + resistance * (1 if self.phases == 3 else 2))
 
 
-def _given(values: Mapping[str, Entry], key: str) -> bool:
-    return values.get(key, {}).get("value") not in (None, "")
+def _copper_factor(temperature: float) -> float:
+    return 1 + COPPER_TEMPCO * (temperature - REFERENCE_TEMPERATURE)

@@ -2,7 +2,8 @@
 
     parameter.py   Parameter, Help, Step: the shapes
     route.py       the steps in working order and what each depends on
-    sheet.py       motor and feedback as printed
+    motor.py       motors of every kind as printed, the cable, and what the drive keeps
+    feedback.py    feedback devices as printed
     machine.py     mechanics, power, limits
     loops.py       commutation, current, velocity, position
     goal.py        what the axis must reach
@@ -17,11 +18,17 @@ from cadrel.core.parameters.registry import (
     DRIVE_KEYS,
     REGISTRY,
     EntryProblem,
+    applies,
     check_entry,
+    choice_of,
+    conventions_for,
     default_drive_values,
     defaults,
+    is_given,
+    is_required,
     of_step,
     parameter,
+    units_for,
 )
 from cadrel.core.parameters.route import STEPS, Step, invalidated_by, steps_after
 
@@ -34,11 +41,17 @@ __all__ = [
     "Help",
     "Parameter",
     "Step",
+    "applies",
     "check_entry",
+    "choice_of",
+    "conventions_for",
     "default_drive_values",
     "defaults",
     "invalidated_by",
+    "is_given",
+    "is_required",
     "of_step",
     "parameter",
     "steps_after",
+    "units_for",
 ]

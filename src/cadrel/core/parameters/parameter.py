@@ -38,6 +38,12 @@ class Parameter:
         Key and label of each option; then `default` is a key.
     storage
         "project": kept as entered. "drive": an SI float in the drive's memory.
+    when
+        Choices under which it is asked for: key of a choice and the options that call for it, all of them.
+    relative_to
+        Key of the parameter it may be printed in percent or per mil of.
+    improves
+        What an optional value is good for, as the page says it.
     restart
         A change takes effect only after the drive restarts.
     cia402
@@ -59,6 +65,9 @@ class Parameter:
     choices: tuple[tuple[str, str], ...] = ()
     required: bool = False
     whole: bool = False
+    when: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    relative_to: str | None = None
+    improves: str = ""
     restart: bool = False
     cia402: str | None = None
 

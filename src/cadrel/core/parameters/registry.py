@@ -1,14 +1,16 @@
 """All parameters by key, and the one check of an entered value."""
 
 import math
+from collections.abc import Mapping
 
 from cadrel.core.errors import CoreError
+from cadrel.core.parameters.feedback import FEEDBACK
 from cadrel.core.parameters.goal import GOAL
 from cadrel.core.parameters.loops import COMMUTATION, CURRENT, POSITION, VELOCITY
 from cadrel.core.parameters.machine import LIMITS, MECHANICS, POWER
+from cadrel.core.parameters.motor import MOTOR
 from cadrel.core.parameters.parameter import Entry, Parameter
-from cadrel.core.parameters.sheet import FEEDBACK, MOTOR
-from cadrel.core.quantities import CONVENTIONS, convention_factor, from_si, to_si, units_of
+from cadrel.core.quantities import CONVENTIONS, Convention, convention_factor, from_si, to_si, units_of
 
 _ALL = (*MOTOR, *FEEDBACK, *MECHANICS, *POWER, *LIMITS, *GOAL, *COMMUTATION, *CURRENT, *VELOCITY, *POSITION)
 
@@ -61,8 +63,44 @@ def default_drive_values() -> dict[str, float]:
     return {p.key: float(p.default) for p in _ALL if p.storage == "drive" and p.default is not None}
 
 
-def check_entry(key: str, entry: Entry) -> float:
+def is_given(values: Mapping[str, Entry], key: str) -> bool:
+    """Whether a value was entered."""
+    return values.get(key, {}).get("value") not in (None, "")
+
+
+def choice_of(values: Mapping[str, Entry], key: str) -> str:
+    """Return the key of the option chosen; the default's where none is, or where it is none of the options."""
+    p = REGISTRY[key]
+    value = str(values.get(key, {}).get("value"))
+    return value if value in dict(p.choices) else str(p.default)
+
+
+def applies(p: Parameter, values: Mapping[str, Entry]) -> bool:
+    """Whether the choices made call for a parameter."""
+    return all(choice_of(values, key) in options for key, options in p.when)
+
+
+def is_required(p: Parameter, values: Mapping[str, Entry]) -> bool:
+    """Whether the work cannot go on without a value."""
+    return p.required and p.default is None and applies(p, values)
+
+
+def units_for(p: Parameter) -> list[str]:
+    """Return the printed units of a parameter: its quantity's, and percent where it may be stated of another."""
+    return units_of(p.quantity) + (["%", "‰"] if p.relative_to else [])
+
+
+def conventions_for(p: Parameter, values: Mapping[str, Entry]) -> list[Convention]:
+    """Return the conventions that the kind of motor allows, the commonest first."""
+    kind = choice_of(values, "sheet.kind")
+    return [c for c in CONVENTIONS.get(p.convention or "", ()) if kind in c.kinds]
+
+
+def check_entry(key: str, entry: Entry, values: Mapping[str, Entry] | None = None) -> float:
     """Return the SI value, after convention, of one entry; for axis quantities SI at the load.
+
+    `values` are the axis's other entries: the kind of motor, and what a percentage is of. Without them a synchronous
+    motor is meant.
 
     Raises
     ------
@@ -77,16 +115,39 @@ def check_entry(key: str, entry: Entry) -> float:
         return float(value) if str(value).isdigit() else 0.0  # type: ignore[arg-type]
     number = _number(p, value)
     unit = entry.get("unit") or p.unit or units_of(p.quantity)[0]
-    if unit not in units_of(p.quantity):
-        raise EntryProblem(label=p.label, why=f"'{unit}' is not a unit of it; use {', '.join(units_of(p.quantity))}.")
-    si = to_si(number, quantity=p.quantity, unit=unit)
-    if p.convention:
-        convention = entry.get("convention") or CONVENTIONS[p.convention][0].key
-        if convention not in [c.key for c in CONVENTIONS[p.convention]]:
-            raise EntryProblem(label=p.label, why=f"'{convention}' is not a way to state it.")
-        si *= convention_factor(p.convention, convention)
+    if unit not in units_for(p):
+        raise EntryProblem(label=p.label, why=f"'{unit}' is not a unit of it; use {', '.join(units_for(p))}.")
+    if unit in RELATIVE and p.relative_to:
+        si = _share(p, number * RELATIVE[unit], values or {})
+    else:
+        si = to_si(number, quantity=p.quantity, unit=unit)
+        if p.convention:
+            si *= convention_factor(p.convention, _convention(p, entry, values or {}))
     _check_bounds(p, number, si, unit)
     return si
+
+
+RELATIVE = {"%": 1e-2, "‰": 1e-3}
+
+
+def _share(p: Parameter, share: float, values: Mapping[str, Entry]) -> float:
+    whole = REGISTRY[str(p.relative_to)]
+    try:
+        return share * check_entry(whole.key, values.get(whole.key, {}), values)
+    except EntryProblem as cause:
+        raise EntryProblem(label=p.label, why=f"is given in parts of the {whole.label.lower()}; type that.") from cause
+
+
+def _convention(p: Parameter, entry: Entry, values: Mapping[str, Entry]) -> str:
+    allowed = [c.key for c in conventions_for(p, values)]
+    convention = entry.get("convention") or (allowed[0] if allowed else CONVENTIONS[str(p.convention)][0].key)
+    known = {c.key: c.label for c in CONVENTIONS[str(p.convention)]}
+    if convention not in known:
+        raise EntryProblem(label=p.label, why=f"'{convention}' is not a way to state it.")
+    if convention not in allowed:
+        kind = dict(REGISTRY["sheet.kind"].choices)[choice_of(values, "sheet.kind")]
+        raise EntryProblem(label=p.label, why=f"'{known[convention]}' does not fit a motor of the kind '{kind}'.")
+    return convention
 
 
 def _number(p: Parameter, value: object) -> float:
@@ -106,11 +167,21 @@ def _check_bounds(p: Parameter, number: float, si: float, unit: str) -> None:
         raise EntryProblem(label=p.label, why="cannot be negative.")
     if number == 0 and p.minimum > 0:
         raise EntryProblem(label=p.label, why="cannot be zero.")
-    if p.whole and abs(si - round(si)) > 1e-9:
-        raise EntryProblem(label=p.label, why=f"gives {si:g}, which is not a whole number; poles come in pairs.")
+    if p.whole and (not math.isfinite(si) or abs(si - round(si)) > 1e-6 * max(1.0, abs(si))):
+        hint = "; poles come in pairs" if p.convention == "poles" else ""
+        raise EntryProblem(label=p.label, why=f"gives {si:g}, which is not a whole number{hint}.")
     if not p.minimum <= si <= p.maximum:
         bound, word = (p.minimum, "small") if si < p.minimum else (p.maximum, "large")
-        shown = number * bound / si if si else bound
+        shown = _as_printed(p, number, si, bound, unit)
         raise EntryProblem(
             label=p.label, why=f"{number:g} {unit} is too {word} to be right; the bound is {shown:.4g} {unit}.".strip()
         )
+
+
+def _as_printed(p: Parameter, number: float, si: float, bound: float, unit: str) -> float:
+    """The bound as one would have printed it: through the same unit, and the same factor of convention."""
+    if unit in units_of(p.quantity):
+        plain = to_si(number, quantity=p.quantity, unit=unit)
+        factor = si / plain if plain and math.isfinite(plain) else 1.0
+        return from_si(bound / factor if factor else bound, quantity=p.quantity, unit=unit)
+    return number * bound / si if si else bound

@@ -7,7 +7,7 @@ A `Measure` is a value as printed: number, unit, convention. Nothing here knows 
 """
 
 from cadrel.core.quantities.conventions import CONVENTIONS, Convention, convention_factor
-from cadrel.core.quantities.units import UNITS, Unit, UnknownUnit, from_si, to_si, units_of
+from cadrel.core.quantities.units import UNITS, Unit, UnknownUnit, from_si, to_si, unit_of, units_of
 
 __all__ = [
     "CONVENTIONS",
@@ -18,5 +18,6 @@ __all__ = [
     "convention_factor",
     "from_si",
     "to_si",
+    "unit_of",
     "units_of",
 ]

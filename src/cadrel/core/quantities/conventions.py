@@ -7,37 +7,58 @@ SQRT2 = math.sqrt(2)
 SQRT3 = math.sqrt(3)
 
 
+THREE_PHASE = ("rotary", "linear", "induction")
+TWO_PHASE = ("stepper",)
+DIRECT = ("dc", "voice_coil")
+
+
 @dataclass(frozen=True, slots=True)
 class Convention:
-    """One way a printed value can be meant: `inside = value * factor`."""
+    """One way a printed value can be meant: `inside = value * factor`; `kinds` of motor whose sheets print it so."""
 
     key: str
     label: str
     factor: float
+    kinds: tuple[str, ...] = THREE_PHASE
 
 
+SINE = THREE_PHASE + TWO_PHASE
+EVERY = SINE + DIRECT
 CONVENTIONS: dict[str, tuple[Convention, ...]] = {
     "winding": (
         Convention("line_to_line", "line to line", 0.5),
-        Convention("phase", "per phase", 1.0),
+        Convention("phase", "per phase, star", 1.0, SINE),
+        Convention("delta", "per branch, delta", 1 / 3),
+        Convention("terminal", "between the terminals", 1.0, DIRECT),
     ),
     "sine": (
-        Convention("rms", "rms", SQRT2),
-        Convention("peak", "peak of sine", 1.0),
+        Convention("rms", "rms", SQRT2, SINE),
+        Convention("peak", "peak of sine", 1.0, SINE),
+        Convention("dc", "dc", 1.0, DIRECT),
     ),
     "per_sine": (
-        Convention("per_rms", "per A rms", 1 / SQRT2),
-        Convention("per_peak", "per A peak", 1.0),
+        Convention("per_rms", "per A rms", 1 / SQRT2, SINE),
+        Convention("per_peak", "per A peak", 1.0, SINE),
+        Convention("per_dc", "per A dc", 1.0, DIRECT),
     ),
     "back_emf": (
         Convention("ll_rms", "line to line, rms", SQRT2 / SQRT3),
         Convention("ll_peak", "line to line, peak", 1 / SQRT3),
-        Convention("phase_rms", "per phase, rms", SQRT2),
-        Convention("phase_peak", "per phase, peak", 1.0),
+        Convention("phase_rms", "per phase, rms", SQRT2, SINE),
+        Convention("phase_peak", "per phase, peak", 1.0, SINE),
+        Convention("terminal", "between the terminals", 1.0, DIRECT),
     ),
     "poles": (
         Convention("pairs", "pole pairs", 1.0),
         Convention("poles", "poles", 0.5),
+    ),
+    "pitch": (
+        Convention("n_n", "N to N, a pair", 1.0),
+        Convention("n_s", "N to S, one pole", 2.0),
+    ),
+    "holding": (
+        Convention("two_on", "both phases on", 1 / SQRT2, TWO_PHASE),
+        Convention("one_on", "one phase on", 1.0, TWO_PHASE),
     ),
 }
 

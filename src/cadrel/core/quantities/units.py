@@ -12,7 +12,9 @@ from cadrel.core.errors import CoreError
 POUND_FORCE = 4.4482216152605  # [N] exact: 0.45359237 kg x 9.80665 m/s²
 INCH = 0.0254  # [m] exact
 OUNCE_FORCE = POUND_FORCE / 16
+FOOT = 12 * INCH
 RPM = 2 * math.pi / 60
+HORSEPOWER = 550 * FOOT * POUND_FORCE  # [W] mechanical
 
 
 class UnknownUnit(CoreError):
@@ -25,12 +27,26 @@ class UnknownUnit(CoreError):
 
 @dataclass(frozen=True, slots=True)
 class Unit:
-    """One printed unit: `si = value * factor`."""
+    """One printed unit: `si = value * factor + offset`, or `si = factor / value` where it is `reciprocal`."""
 
     text: str
     quantity: str
     factor: float
     si: str
+    offset: float = 0.0
+    reciprocal: bool = False
+
+    def to_si(self, value: float) -> float:
+        """Return a printed value in SI; zero of a reciprocal unit is infinite."""
+        if self.reciprocal:
+            return self.factor / value if value else math.inf
+        return value * self.factor + self.offset
+
+    def from_si(self, value: float) -> float:
+        """Return an SI value as printed."""
+        if self.reciprocal:
+            return self.factor / value if value else math.inf
+        return (value - self.offset) / self.factor
 
 
 _TABLE: dict[str, tuple[str, dict[str, float]]] = {
@@ -49,8 +65,34 @@ _TABLE: dict[str, tuple[str, dict[str, float]]] = {
     ),
     "back_emf": (
         "V·s/rad",
-        {"V/krpm": 1 / (1000 * RPM), "V·s/rad": 1, "mV·s/rad": 1e-3, "mV/rpm": 1e-3 / RPM, "V/rpm": 1 / RPM},
+        {
+            "V/krpm": 1 / (1000 * RPM),
+            "V·s/rad": 1,
+            "mV·s/rad": 1e-3,
+            "mV/rpm": 1e-3 / RPM,
+            "V/rpm": 1 / RPM,
+            "rpm/V": 1 / RPM,
+        },
     ),
+    "force": ("N", {"N": 1, "kN": 1e3, "mN": 1e-3, "lbf": POUND_FORCE}),
+    "force_constant": ("N/A", {"N/A": 1, "mN/A": 1e-3, "lbf/A": POUND_FORCE}),
+    "back_emf_linear": ("V·s/m", {"V·s/m": 1, "mV·s/m": 1e-3, "V/(in/s)": 1 / INCH}),
+    "motor_constant": (
+        "N·m/√W",
+        {"N·m/√W": 1, "mN·m/√W": 1e-3, "lb·in/√W": POUND_FORCE * INCH, "oz·in/√W": OUNCE_FORCE * INCH},
+    ),
+    "motor_constant_linear": ("N/√W", {"N/√W": 1, "lbf/√W": POUND_FORCE}),
+    "linear_speed": ("m/s", {"m/s": 1, "mm/s": 1e-3, "in/s": INCH, "m/min": 1 / 60}),
+    "power": ("W", {"W": 1, "kW": 1e3, "hp": HORSEPOWER}),
+    "energy": ("J", {"J": 1, "kJ": 1e3}),
+    "capacitance": ("F", {"µF": 1e-6, "mF": 1e-3, "F": 1}),
+    "temperature": ("°C", {"°C": 1, "°F": 5 / 9}),
+    "temperature_coefficient": ("1/K", {"%/K": 1e-2, "1/K": 1}),
+    "thermal_resistance": ("K/W", {"K/W": 1, "°C/W": 1}),
+    "area": ("m²", {"mm²": 1e-6, "m²": 1}),
+    "cable_length": ("m", {"m": 1, "ft": FOOT}),
+    "steps": ("1/rev", {"1/rev": 1, "°/step": 360}),
+    "scale": ("m", {"µm": 1e-6, "nm": 1e-9, "mm": 1e-3}),
     "inertia": (
         "kg·m²",
         {
@@ -67,10 +109,10 @@ _TABLE: dict[str, tuple[str, dict[str, float]]] = {
     "angle": ("rad", {"°": math.pi / 180, "rad": 1}),
     "length": ("m", {"mm": 1e-3, "m": 1, "µm": 1e-6, "in": INCH}),
     "time": ("s", {"ms": 1e-3, "s": 1, "µs": 1e-6, "min": 60}),
-    "frequency": ("Hz", {"Hz": 1, "kHz": 1e3}),
+    "frequency": ("Hz", {"Hz": 1, "kHz": 1e3, "MHz": 1e6}),
     "loop_gain": ("1/s", {"1/s": 1}),
     "count": ("", {"": 1}),
-    "ratio": ("", {"": 1, "%": 1e-2}),
+    "ratio": ("", {"": 1, "%": 1e-2, "‰": 1e-3}),
     "level": ("dB", {"dB": 1}),
     "current_gain": ("V/A", {"V/A": 1}),
     "velocity_gain": ("N·m·s", {"N·m·s": 1, "mN·m·s": 1e-3}),
@@ -87,8 +129,11 @@ _TABLE: dict[str, tuple[str, dict[str, float]]] = {
     "axis_jerk": ("load/s³", {"m/s³": 1, "mm/s³": 1e-3, "°/s³": math.pi / 180, "rad/s³": 1}),
 }
 
+_OFFSETS = {"°F": -32 * 5 / 9}
+_RECIPROCAL = {"rpm/V", "°/step"}
+
 UNITS: dict[tuple[str, str], Unit] = {
-    (quantity, text): Unit(text, quantity, float(factor), si)
+    (quantity, text): Unit(text, quantity, float(factor), si, _OFFSETS.get(text, 0.0), text in _RECIPROCAL)
     for quantity, (si, rows) in _TABLE.items()
     for text, factor in rows.items()
 }
@@ -99,7 +144,8 @@ def units_of(quantity: str) -> list[str]:
     return list(_TABLE[quantity][1])
 
 
-def _unit(quantity: str, unit: str) -> Unit:
+def unit_of(quantity: str, unit: str) -> Unit:
+    """Return the table's row of a printed unit. Raises `UnknownUnit`."""
     found = UNITS.get((quantity, unit))
     if found is None:
         raise UnknownUnit(unit=unit, quantity=quantity.replace("_", " "), known=", ".join(units_of(quantity)))
@@ -114,9 +160,9 @@ def to_si(value: float, *, quantity: str, unit: str) -> float:
     UnknownUnit
         The unit is not one of the quantity's.
     """
-    return value * _unit(quantity, unit).factor
+    return unit_of(quantity, unit).to_si(value)
 
 
 def from_si(value: float, *, quantity: str, unit: str) -> float:
     """Return an SI value in the printed unit. Raises `UnknownUnit`."""
-    return value / _unit(quantity, unit).factor
+    return unit_of(quantity, unit).from_si(value)

@@ -1,12 +1,26 @@
 """Entry forms from the registry: what was typed, what was understood, what is wrong, per field."""
 
+import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from cadrel.core.axis import AxisModel
-from cadrel.core.parameters import REGISTRY, Entry, EntryProblem, Parameter, check_entry, defaults, of_step
-from cadrel.core.quantities import CONVENTIONS, from_si, units_of
+from cadrel.core.parameters import (
+    REGISTRY,
+    Entry,
+    EntryProblem,
+    Parameter,
+    applies,
+    check_entry,
+    choice_of,
+    conventions_for,
+    defaults,
+    is_required,
+    of_step,
+    units_for,
+)
+from cadrel.core.quantities import from_si, units_of
 
 # Where the drive's own value follows from the entries, the step shows it as computed instead of asking for it.
 HIDDEN = {
@@ -23,8 +37,11 @@ SHOWN_UNIT = {
     "inertia": "kg·cm²",
     "torque_constant": "N·m/A",
     "back_emf": "V·s/rad",
+    "back_emf_linear": "V·s/m",
+    "force_constant": "N/A",
     "speed": "rad/s",
     "flux": "mWb",
+    "length": "mm",
 }
 INNER = {
     "winding": "per phase",
@@ -32,7 +49,10 @@ INNER = {
     "per_sine": "per A peak",
     "back_emf": "per phase, peak",
     "poles": "pole pairs",
+    "pitch": "a pair of poles",
+    "holding": "at a vector of rated current",
 }
+DIRECT_INNER = {"winding": "", "sine": "", "per_sine": "per A", "back_emf": ""}  # dc: nothing to convert
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +68,7 @@ class Field:
     source: str
     problem: str
     understood: str
+    needed: bool = True
 
     @property
     def dom_id(self) -> str:
@@ -55,71 +76,118 @@ class Field:
         return "f-" + self.parameter.key.replace(".", "-")
 
 
-def fields_of(step: str) -> list[Parameter]:
-    """Parameters a step asks for."""
+def fields_of(step: str, values: Mapping[str, Entry]) -> list[Parameter]:
+    """Parameters a step asks for under the choices made, what is needed first."""
     hidden = tuple(HIDDEN.get(step, ()))
-    return [p for p in of_step(step) if not p.key.startswith(hidden or ("\0",))]
+    asked = [p for p in of_step(step) if not p.key.startswith(hidden or ("\0",)) and applies(p, values)]
+    return sorted(asked, key=lambda p: not _is_needed(p, values))
 
 
-def parse(step: str, post: Mapping[str, str]) -> tuple[dict[str, Entry | None], dict[str, str]]:
-    """Return entries and problems (a sentence by key) of a posted form. Empty and not required: None."""
+def _is_needed(p: Parameter, values: Mapping[str, Entry]) -> bool:
+    return p.required or is_required(p, values) or bool(p.choices and p.required)
+
+
+def with_choices(step: str, values: Mapping[str, Entry], post: Mapping[str, str]) -> dict[str, Entry]:
+    """Return the entries with the choices of a posted form in force: they decide what else is asked."""
+    chosen: dict[str, Entry] = dict(values)
+    for p in of_step(step):
+        if p.choices and post.get(p.key) in dict(p.choices):
+            chosen[p.key] = {"value": post[p.key], "source": "typed"}
+    return chosen
+
+
+def parse(
+    step: str, post: Mapping[str, str], values: Mapping[str, Entry]
+) -> tuple[dict[str, Entry | None], dict[str, str]]:
+    """Return entries and problems (a sentence by key) of a posted form. Empty and not required: None.
+
+    `values` are the axis's entries. What the choices made do not call for is left as it is.
+    """
+    chosen = with_choices(step, values, post)
     entries: dict[str, Entry | None] = {}
     problems: dict[str, str] = {}
-    for p in fields_of(step):
-        raw = post.get(p.key, "").strip().replace(",", ".")
+    for p in fields_of(step, chosen):
+        raw = post.get(p.key, "").strip().replace(",", ".").replace("−", "-")
         if raw == "":
             entries[p.key] = None
-            if p.required and p.default is None:
+            if is_required(p, chosen):
                 problems[p.key] = "is empty; type the value as printed."
             continue
-        entry: Entry = {"value": raw, "source": "sheet" if p.key.startswith("sheet.") else "typed"}
-        if not p.choices:
-            entry["unit"] = post.get(f"{p.key}.unit", "") or p.unit or units_of(p.quantity)[0]
-            if p.convention:
-                entry["convention"] = post.get(f"{p.key}.convention", "") or CONVENTIONS[p.convention][0].key
+        entries[p.key] = _entry(p, raw, post, chosen)
+    together: dict[str, Entry] = {**chosen, **{k: e for k, e in entries.items() if e is not None}}
+    for key, entry in entries.items():
+        if entry is None:
+            continue
         try:
-            check_entry(p.key, entry)
+            check_entry(key, entry, together)
         except EntryProblem as problem:
-            problems[p.key] = str(problem.facts["why"])
+            problems[key] = str(problem.facts["why"])
         else:
-            if not p.choices:
-                entry["value"] = float(raw)
-        entries[p.key] = entry
+            if not REGISTRY[key].choices:
+                entry["value"] = float(entry["value"])
     return entries, problems
 
 
+def _entry(p: Parameter, raw: str, post: Mapping[str, str], chosen: Mapping[str, Entry]) -> Entry:
+    entry: Entry = {"value": raw, "source": "sheet" if p.key.startswith("sheet.") else "typed"}
+    if not p.choices:
+        entry["unit"] = post.get(f"{p.key}.unit", "") or p.unit or units_of(p.quantity)[0]
+        allowed = [c.key for c in conventions_for(p, chosen)]
+        if allowed:
+            told = post.get(f"{p.key}.convention", "")
+            # The kind of motor may just have been changed, and the old convention with it.
+            fits = told in allowed or (told and choice_of(chosen, "sheet.kind") == post.get("sheet.kind.before", ""))
+            entry["convention"] = told if fits else allowed[0]
+    return entry
+
+
 def form_of(
-    step: str, entries: Mapping[str, Entry | None], problems: Mapping[str, str], *, linear: bool
+    step: str,
+    entries: Mapping[str, Entry | None],
+    problems: Mapping[str, str],
+    *,
+    values: Mapping[str, Entry],
 ) -> list[Field]:
-    """Return the rows of a step's form."""
+    """Return the rows of a step's form; `values` decide what is asked, `entries` fill it."""
     base = defaults()
+    linear = choice_of(values, "sheet.kind") in ("linear", "voice_coil") or (
+        choice_of(values, "mechanics.kind") != "rotary"
+    )
     rows = []
-    for p in fields_of(step):
+    for p in fields_of(step, values):
         preset = base.get(p.key) if p.key not in entries and p.key not in COMPUTED else None
         entry = entries.get(p.key) or preset or {}
-        value = entry.get("value", "")
         units = _units(p, linear)
         unit = str(entry.get("unit") or (p.unit if p.unit in units else units[0]))
+        allowed = conventions_for(p, values)
         rows.append(
             Field(
                 parameter=p,
-                value=_shown(value),
+                value=_shown(entry.get("value", "")),
                 unit=unit,
                 units=units if unit in units else [unit, *units],
-                convention=str(entry.get("convention", "")),
-                conventions=[(c.key, c.label) for c in CONVENTIONS.get(p.convention or "", ())],
+                convention=str(entry.get("convention") or (allowed[0].key if allowed else "")),
+                conventions=[(c.key, c.label) for c in allowed],
                 source=str(entry.get("source", "")),
                 problem=problems.get(p.key, ""),
-                understood="" if p.key in problems else understood_text(p, entry),
+                understood="" if p.key in problems else understood_text(p, entry, values),
+                needed=_is_needed(p, values),
             )
         )
     return rows
 
 
+def asked_of(fields: list[Field]) -> str:
+    """Return a mark of which fields a form holds, with which conventions: if it changes the form is drawn anew."""
+    return hashlib.sha1(
+        "|".join(f"{f.parameter.key}:{len(f.conventions)}:{'/'.join(f.units)}" for f in fields).encode()
+    ).hexdigest()[:12]
+
+
 def _units(p: Parameter, linear: bool) -> list[str]:
     if p.choices:
         return [""]
-    units = units_of(p.quantity)
+    units = units_for(p)
     if p.quantity.startswith("axis_"):
         rotary = [u for u in units if u.startswith(("°", "rev", "rad", "rpm"))]
         return [u for u in units if u not in rotary] if linear else rotary
@@ -127,22 +195,25 @@ def _units(p: Parameter, linear: bool) -> list[str]:
 
 
 def _shown(value: Any) -> str:
-    return f"{value:.6g}" if isinstance(value, float) else str(value)
+    return repr(value).removesuffix(".0") if isinstance(value, float) else str(value)
 
 
-def understood_text(p: Parameter, entry: Entry) -> str:
+def understood_text(p: Parameter, entry: Entry, values: Mapping[str, Entry]) -> str:
     """Return what an entry means inside, where that differs from what is printed."""
     if entry.get("value") in (None, ""):
-        return COMPUTED.get(p.key, "")
-    if not p.convention:
+        return COMPUTED.get(p.key, p.improves)
+    relative = entry.get("unit") in ("%", "‰") and p.relative_to
+    if not p.convention and not relative:
         return ""
     try:
-        si = check_entry(p.key, entry)
+        si = check_entry(p.key, entry, values)
     except EntryProblem:
         return ""
     unit = SHOWN_UNIT.get(p.quantity, units_of(p.quantity)[0])
     value = from_si(si, quantity=p.quantity, unit=unit)
-    return f"{value:.5g} {unit} {INNER[p.convention]}".replace("  ", " ")
+    direct = choice_of(values, "sheet.kind") in ("dc", "voice_coil")
+    inner = (DIRECT_INNER if direct else INNER).get(p.convention or "", "")
+    return f"{value:.5g} {unit} {inner}".replace("  ", " ").strip()
 
 
 def shown_value(key: str, si: float, axis: AxisModel | None) -> str:

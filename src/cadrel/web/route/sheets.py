@@ -5,7 +5,7 @@ from typing import Any
 
 from cadrel.core.axis import missing_entries
 from cadrel.core.errors import CadrelError
-from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, STEPS
+from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, STEPS, choice_of
 from cadrel.core.quantities import from_si, units_of
 from cadrel.link import LinkError
 from cadrel.procedures import plan_commutation
@@ -14,9 +14,9 @@ from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import differences, wanted_values
 from cadrel.web.rig.links import drive_of
 from cadrel.web.rig.strip import model_or_none
-from cadrel.web.route.entries import form_of, shown_value
+from cadrel.web.route.entries import asked_of, form_of, shown_value
+from cadrel.web.route.facts import understood_of
 from cadrel.web.route.predict import SLIDERS, asked_rows, predict
-from cadrel.web.route.understood import understood_of
 from cadrel.web.runs.plots import plots_of
 
 ENTRY_STEPS = ("motor", "feedback", "mechanics", "power", "limits")
@@ -57,9 +57,9 @@ def _step_state(axis: Axis, key: str, values: dict[str, Any], found: list[Any]) 
         if missing:
             return "open", f"{len(missing)} to enter"
         facts = understood_of(key, values)
-        if facts["problem"]:
+        if facts.problem:
             return "open", "to be completed"
-        bad = [c for c in facts["checks"] if (c["state"] if isinstance(c, dict) else c.state) != "agrees"]
+        bad = [c for c in facts.checks if c.state != "agrees"]
         return ("estimated", f"{len(bad)} to look at") if bad else ("measured", "checks agree")
     if key == "drive":
         return ("measured", "connected") if axis.connected else ("open", "not connected")
@@ -80,8 +80,13 @@ def sheet_of(axis: Axis, step: str, strip: dict[str, Any], user: Any) -> dict[st
     context: dict[str, Any] = {"intro": INTRO[step], "kind": "entries" if step in ENTRY_STEPS else step}
     if step in ENTRY_STEPS:
         values = axis.values
-        linear = str(values.get("mechanics.kind", {}).get("value", "rotary")) != "rotary"
-        context |= {"fields": form_of(step, values, {}, linear=linear), "facts": understood_of(step, values)}
+        fields = form_of(step, values, {}, values=values)
+        context |= {
+            "fields": fields,
+            "asked": asked_of(fields),
+            "kind_before": choice_of(values, "sheet.kind"),
+            "facts": understood_of(step, values),
+        }
     elif step == "drive":
         context |= _drive_context(axis)
     elif step == "handover":

@@ -1,6 +1,7 @@
 """The sheet of each step, its live preview and prediction."""
 
 import math
+from collections.abc import Mapping
 from typing import Any
 
 from django.contrib import messages
@@ -10,7 +11,7 @@ from django.views.decorators.http import require_POST
 
 from cadrel.core.errors import CadrelError
 from cadrel.core.motor import check_motor
-from cadrel.core.parameters import REGISTRY, STEPS, Entry, EntryProblem, check_entry
+from cadrel.core.parameters import REGISTRY, STEPS, Entry, EntryProblem, check_entry, choice_of
 from cadrel.core.quantities import units_of
 from cadrel.web.accounts.roles import engineer_required
 from cadrel.web.jobs.models import Job
@@ -18,10 +19,10 @@ from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.strip import model_or_none, strip_of
 from cadrel.web.rig.views import axis_of, say_problem
-from cadrel.web.route.entries import form_of, parse
+from cadrel.web.route.entries import asked_of, form_of, parse, with_choices
+from cadrel.web.route.facts import understood_of
 from cadrel.web.route.predict import SLIDERS, asked_rows, predict
 from cadrel.web.route.sheets import ENTRY_STEPS, route_of, sheet_of
-from cadrel.web.route.understood import understood_of
 from cadrel.web.runs.actions import take_proposal
 from cadrel.web.runs.models import Proposal
 
@@ -66,7 +67,7 @@ def step_template(key: str) -> str:
 def save(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
     """Keep a step's entries, or show what is wrong beside each field; nothing typed is lost."""
     axis = axis_of(axis_id)
-    entries, problems = parse(step, request.POST)
+    entries, problems = parse(step, request.POST, axis.values)
     if not problems:
         saved = save_entries(axis, entries, author=request.user, cause=f"{step} entered")
         if saved:
@@ -74,44 +75,52 @@ def save(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
         return redirect("step", axis_id=axis_id, step=step)
     context = page_of(request, axis, step)
     context |= sheet_of(axis, step, context["strip"], request.user)
-    context |= {"fields": form_of(step, entries, problems, linear=_is_linear(axis, entries)), "unsaved": len(problems)}
+    chosen = with_choices(step, axis.values, request.POST)
+    fields = form_of(step, entries, problems, values=_with(chosen, entries))
+    context |= {"fields": fields, "asked": asked_of(fields), "unsaved": len(problems)}
     return render(request, "route/entries.html", context, status=422)
 
 
-def _is_linear(axis: Axis, entries: dict[str, Entry | None]) -> bool:
-    entry = entries.get("mechanics.kind") or axis.values.get("mechanics.kind") or {}
-    return str(entry.get("value", "rotary")) != "rotary"
+def _with(values: Mapping[str, Entry], entries: Mapping[str, Entry | None]) -> dict[str, Entry]:
+    return {**values, **{k: e for k, e in entries.items() if e is not None}}
 
 
 @require_POST
 def preview(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
     """What would be understood of a form as it stands, per field and as a whole."""
     axis = axis_of(axis_id)
-    entries, problems = parse(step, request.POST)
-    good: dict[str, Entry] = {**axis.values}
+    entries, problems = parse(step, request.POST, axis.values)
+    chosen = with_choices(step, axis.values, request.POST)
+    good: dict[str, Entry] = dict(chosen)
     for key, entry in entries.items():
         if entry is None or key in problems:
             good.pop(key, None)
         else:
             good[key] = entry
-    fields = form_of(step, entries, problems, linear=_is_linear(axis, entries))
-    return render(
-        request,
-        "route/_preview.html",
-        {"axis": axis, "step": step, "facts": understood_of(step, good), "fields": fields},
-    )
+    fields = form_of(step, entries, problems, values=_with(chosen, entries))
+    context = {"axis": axis, "step": step, "facts": understood_of(step, good), "fields": fields}
+    # Another choice asks for other things: the whole form is drawn anew, with what was typed still in it.
+    asked = request.POST.get("asked", "")
+    context |= {"asked": asked_of(fields), "kind_before": choice_of(chosen, "sheet.kind")}
+    context["renew"] = asked != context["asked"]
+    return render(request, "route/_preview.html", context)
 
 
 @require_POST
 @engineer_required
 def relabel(request: HttpRequest, axis_id: int) -> HttpResponse:
-    """Take the convention a check found to agree."""
+    """Take a relabelling that a check offers."""
     axis = axis_of(axis_id)
-    key, convention = request.POST.get("key", ""), request.POST.get("convention", "")
-    offered = {(k, c) for check in check_motor(axis.values) for k, c in check.relabel.items()}
-    if (key, convention) in offered:
-        entry: Entry = {**axis.values[key], "convention": convention}
-        save_entries(axis, {key: entry}, author=request.user, cause="convention corrected")
+    wanted = set(request.POST.getlist("change"))
+    for check in check_motor(axis.values):
+        for remedy in check.remedies:
+            if {f"{c.key}|{c.field}|{c.value}" for c in remedy} == wanted:
+                entries: dict[str, Entry | None] = {}
+                for c in remedy:
+                    entries[c.key] = c.applied(axis.values)[c.key]
+                save_entries(axis, entries, author=request.user, cause="label corrected")
+                return redirect("step", axis_id=axis_id, step="motor")
+    messages.error(request, "That relabelling is no longer offered: the values have changed.")
     return redirect("step", axis_id=axis_id, step="motor")
 
 

@@ -3,14 +3,15 @@
 import json
 
 from cadrel.cli.stack import ROOT
-from cadrel.core.parameters import REGISTRY, STEPS
-from cadrel.core.quantities import CONVENTIONS, units_of
-from cadrel.exchange import axis_schema, result_schema, rig_schema
+from cadrel.core.parameters import REGISTRY, STEPS, units_for
+from cadrel.core.quantities import CONVENTIONS
+from cadrel.exchange import axis_schema, record_keys, record_schema, result_schema, rig_schema
 
 
 def schema_files() -> dict[str, str]:
     """Return the text of every schema file by its path in docs."""
     made = {"axis": axis_schema(), "rig": rig_schema(), "result": result_schema()}
+    made |= {kind: record_schema(kind, tuple(p.key for p in record_keys(kind))) for kind in ("motor", "feedback")}
     return {
         f"docs/formats/{k}.schema.json": json.dumps(s, indent=1, ensure_ascii=False) + "\n" for k, s in made.items()
     }
@@ -32,9 +33,7 @@ def reference_text() -> str:
             continue
         lines += [f"## {step.title}", ""]
         for p in rows:
-            units = (
-                ", ".join(u for u in units_of(p.quantity) if u) if not p.choices else ", ".join(v for _, v in p.choices)
-            )
+            units = ", ".join(u for u in units_for(p) if u) if not p.choices else ", ".join(v for _, v in p.choices)
             conventions = (
                 f" Conventions: {', '.join(c.label for c in CONVENTIONS[p.convention])}." if p.convention else ""
             )

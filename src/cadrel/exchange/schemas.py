@@ -1,5 +1,6 @@
 """JSON Schema 2020-12 of the formats, generated from the registry so that nothing is listed twice."""
 
+from functools import cache
 from typing import Any
 
 from cadrel.core.parameters import REGISTRY, Parameter, units_for
@@ -30,6 +31,7 @@ def _entry_schema(p: Parameter) -> dict[str, Any]:
     }
 
 
+@cache
 def axis_schema() -> dict[str, Any]:
     """Return the schema of an axis file."""
     return {
@@ -44,6 +46,32 @@ def axis_schema() -> dict[str, Any]:
             "values": {
                 "type": "object",
                 "properties": {k: _entry_schema(p) for k, p in REGISTRY.items()},
+                "additionalProperties": False,
+            },
+        },
+        "required": ["format", "version", "values"],
+        "additionalProperties": False,
+    }
+
+
+@cache
+def record_schema(kind: str, keys: tuple[str, ...]) -> dict[str, Any]:
+    """Return the schema of a motor or feedback file that holds some of these keys."""
+    return {
+        "$schema": DRAFT,
+        "title": f"Cadrel {kind}, version 1",
+        "type": "object",
+        "properties": {
+            "format": {"const": f"cadrel-{kind}"},
+            "version": {"const": 1},
+            "name": {"type": "string", "maxLength": 120},
+            "maker": {"type": "string", "maxLength": 120},
+            "part": {"type": "string", "maxLength": 120},
+            "comment": {"type": "string", "maxLength": 5000},
+            "values": {
+                "type": "object",
+                "properties": {k: _entry_schema(REGISTRY[k]) for k in keys},
+                "minProperties": 1,
                 "additionalProperties": False,
             },
         },

@@ -4,7 +4,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from cadrel.core.axis import AxisModel, drive_values
+from cadrel.core.axis import AxisModel, drive_values, unsupported
 from cadrel.core.errors import CoreError
 from cadrel.core.parameters import REGISTRY, Entry
 from cadrel.link import Drive, LinkError
@@ -81,6 +81,9 @@ def run_route(
     """
     result = RouteResult()
     model: dict[str, Any] = {}
+    if why := unsupported(axis):
+        result.status, result.reason = "refused", why
+        return result
     try:
         sent = load_project_values(drive, values, owner="commission")
         for key, procedure in ORDER:

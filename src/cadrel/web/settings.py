@@ -36,6 +36,7 @@ INSTALLED_APPS = [
     "cadrel.web.apps.WebConfig",
     "cadrel.web.projects",
     "cadrel.web.runs",
+    "cadrel.web.library",
     "cadrel.web.jobs",
 ]
 MIDDLEWARE = [

@@ -3,6 +3,7 @@
 from django.contrib.auth import views as auth
 from django.urls import path
 
+from cadrel.web.library import views as library
 from cadrel.web.projects import views as projects
 from cadrel.web.rig import views as rig
 from cadrel.web.route import views as route
@@ -18,6 +19,12 @@ urlpatterns = [
     path("logout/", auth.LogoutView.as_view(), name="logout"),
     path("", projects.projects, name="projects"),
     path("new/", projects.new, name="new"),
+    path("library/", library.library, name="library"),
+    path("library/load/", library.load, name="library_load"),
+    path("library/<int:record_id>/", library.record, name="record"),
+    path("library/<int:record_id>/copy/", library.copy, name="copy_record"),
+    path("library/<int:record_id>/take/", library.take, name="take_record"),
+    path("library/<int:record_id>/file.<str:form>", library.export, name="record_file"),
     path("stop/", rig.stop, name="stop"),
     path(AXIS + "live/", rig.live, name="live"),
     path(AXIS + "jog/", rig.jog, name="jog"),
@@ -33,6 +40,7 @@ urlpatterns = [
     path(AXIS + "predict/<str:loop>/", route.prediction, name="predict"),
     path(AXIS + "gains/<str:loop>/", route.keep_gains, name="keep_gains"),
     path(AXIS + "proposal/<int:proposal_id>/", route.decide, name="decide"),
+    path(AXIS + "keep/<str:kind>/", library.keep, name="keep"),
     path(AXIS + "relabel/", route.relabel, name="relabel"),
     *[
         path(f"{AXIS}do/{name}/", getattr(rig, name), name=name)

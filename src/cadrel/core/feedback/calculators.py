@@ -26,8 +26,8 @@ def speed_of_one_count(device: FeedbackDevice, *, sample: float = TV) -> float:
 def velocity_noise(device: FeedbackDevice, *, sample: float = TV) -> float:
     """Return the standard deviation of a speed taken as difference of quantised positions. [rad/s]
 
-    Two independent errors of q / sqrt(12) each: q / (sqrt(6) T). Differences of a slowly turning shaft are coarser,
-    one count now and then.
+    Two errors of q / sqrt(12) each: q / (sqrt(6) T), the mean over speeds. At one speed, n + f counts per sample, it is
+    q sqrt(f (1 - f)) / T.
     """
     return device.count_angle / math.sqrt(6) / sample
 

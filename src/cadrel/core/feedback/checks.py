@@ -68,7 +68,7 @@ def _range(device: FeedbackDevice, motor: Motor) -> Check:
     return Check(
         "32-bit range", "wrong",
         f"At top speed the velocity overflows its word by {motor.speed_max / found.speed:.2g} times. Drop "
-        f"{found.drop_bits} low bits: {found.counts_left:.6g} counts per turn are left, and it reaches "
+        f"{found.drop_bits} low bits: {found.counts_left:.0f} counts per turn are left, and it reaches "
         f"{found.speed_left / motor.speed_max:.2g} times top speed.",
     )  # fmt: skip
 

@@ -79,7 +79,7 @@ FEEDBACK = (
                   "1 unless the sheet says otherwise.", "Several pole pairs are absolute only within one of them."),
     ),
     Parameter(
-        key="feedback.resolver_ratio", label="Transformation ratio", symbol="TR", quantity="ratio", step="feedback",
+        key="feedback.resolver_ratio", label="Transformation ratio", symbol="TR", quantity="plain", step="feedback",
         minimum=0.05, maximum=2, default=0.5, when=RESOLVER,
         help=Help("Output over excitation voltage.", "0.5 is usual.", "Too little signal reads as a broken wire."),
     ),

@@ -71,7 +71,7 @@ VELOCITY = (
                   "A load that gets lighter uses it up."),
     ),
     Parameter(
-        key="tuning.sensitivity_peak", label="Peak sensitivity, at most", symbol="Ms", quantity="ratio", unit="",
+        key="tuning.sensitivity_peak", label="Peak sensitivity, at most", symbol="Ms", quantity="plain", unit="",
         step="velocity", minimum=1.2, maximum=3, default=1.8,
         help=Help("Worst amplification of a disturbance.", "1.6 robust, 2.0 lively.", "Above 2 a changed load hurts."),
     ),

@@ -16,13 +16,13 @@ MECHANICS = (
                   "A belt is given by its feed per turn, not by the pulley's diameter."),
     ),
     Parameter(
-        key="mechanics.ratio", label="Gear ratio, motor turns per output turn", symbol="i", quantity="ratio",
+        key="mechanics.ratio", label="Gear ratio, motor turns per output turn", symbol="i", quantity="plain",
         step="mechanics", minimum=1e-3, maximum=1e4, default=1.0, required=True, when=GEARED,
         help=Help("How often the motor turns while the output turns once.", "30:1 reducing is 30.",
                   "Entered upside down, the load seems 900 times heavier."),
     ),
     Parameter(
-        key="mechanics.ratio_second", label="Second stage, turns in per turn out", symbol="i2", quantity="ratio",
+        key="mechanics.ratio_second", label="Second stage, turns in per turn out", symbol="i2", quantity="plain",
         step="mechanics", minimum=1e-3, maximum=1e4, default=1.0, when=GEARED,
         help=Help("Another gear or belt behind the first; the ratios multiply.", "A belt: teeth out over teeth in.",
                   "Left out, the load moves faster than the page says."),

@@ -135,7 +135,7 @@ MOTOR = (
         help=Help("Inertia of the rotor.", "Add the brake's if it has one.", "kg·cm² against kg·m² is 10 000."),
     ),
     Parameter(
-        key="sheet.mass_moving", label="Mass of the moving part", symbol="mm", quantity="mass", unit="kg",
+        key="sheet.mass_moving", label="Mass of the moving part", symbol="m0", quantity="mass", unit="kg",
         step="motor", minimum=1e-4, maximum=1e4, default=None, required=True, when=STRAIGHT,
         help=Help("What of the motor itself moves: coil or magnets.", "Without the carriage; that is load.",
                   "The magnet track's mass per metre is not it."),
@@ -193,13 +193,13 @@ MOTOR = (
                   "The delta value is 1.73 times that of star."),
     ),
     Parameter(
-        key="sheet.power_factor", label="Power factor", symbol="cos φ", quantity="ratio", step="motor", minimum=0.3,
+        key="sheet.power_factor", label="Power factor", symbol="cos φ", quantity="plain", step="motor", minimum=0.3,
         maximum=0.99, default=None, required=True, when=INDUCTION,
         help=Help("Active over apparent power at rated load.", "From the plate; splits flux from torque current.",
                   "The efficiency is another number near it."),
     ),
     Parameter(
-        key="sheet.breakdown_ratio", label="Breakdown over rated torque", symbol="Mk/MN", quantity="ratio",
+        key="sheet.breakdown_ratio", label="Breakdown over rated torque", symbol="Mk/MN", quantity="plain",
         step="motor", minimum=1.2, maximum=6, default=2.5, when=INDUCTION,
         improves="The leakage follows from it, and with it the magnetising current.",
         help=Help("Largest torque the motor can give, over the rated.", "From the catalogue; 2.5 is common.",

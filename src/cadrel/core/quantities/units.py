@@ -112,6 +112,7 @@ _TABLE: dict[str, tuple[str, dict[str, float]]] = {
     "frequency": ("Hz", {"Hz": 1, "kHz": 1e3, "MHz": 1e6}),
     "loop_gain": ("1/s", {"1/s": 1}),
     "count": ("", {"": 1}),
+    "plain": ("", {"": 1}),
     "ratio": ("", {"": 1, "%": 1e-2, "‰": 1e-3}),
     "level": ("dB", {"dB": 1}),
     "current_gain": ("V/A", {"V/A": 1}),

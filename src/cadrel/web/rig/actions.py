@@ -6,7 +6,7 @@ from typing import Any
 
 from django.db import transaction
 
-from cadrel.core.axis import drive_values, entry_from_drive, missing_entries
+from cadrel.core.axis import drive_values, entry_from_drive, missing_entries, unsupported
 from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import DRIVE_KEYS, REGISTRY
 from cadrel.link import Drive, LinkError
@@ -216,6 +216,8 @@ def queue_job(axis: Axis, procedure: str, *, who: Any, consented: bool) -> Job:
     missing = missing_entries(axis.values)
     if missing:
         raise NotReady(what=f"Still missing: {', '.join(missing[:6])}.", remedy="Enter it in the steps above.")
+    if why := unsupported(axis.understood):
+        raise NotReady(what=why, remedy="Enter, check and keep it here; commission it with a drive that can.")
     wanted = wanted_values(axis)
     differing = differences(wanted, drive.read())
     if differing:

@@ -107,6 +107,8 @@ def parse(
     entries: dict[str, Entry | None] = {}
     problems: dict[str, str] = {}
     for p in fields_of(step, chosen):
+        if p.key not in post and (p.key in values or not is_required(p, chosen)):
+            continue  # the form did not hold it: it stays as it is
         raw = post.get(p.key, "").strip().replace(",", ".").replace("−", "-")
         if raw == "":
             entries[p.key] = None
@@ -201,7 +203,7 @@ def _shown(value: Any) -> str:
 def understood_text(p: Parameter, entry: Entry, values: Mapping[str, Entry]) -> str:
     """Return what an entry means inside, where that differs from what is printed."""
     if entry.get("value") in (None, ""):
-        return COMPUTED.get(p.key, p.improves)
+        return COMPUTED.get(p.key, "needed" if is_required(p, values) else p.improves)
     relative = entry.get("unit") in ("%", "‰") and p.relative_to
     if not p.convention and not relative:
         return ""

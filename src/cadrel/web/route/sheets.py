@@ -10,6 +10,7 @@ from cadrel.core.quantities import from_si, units_of
 from cadrel.link import LinkError
 from cadrel.procedures import plan_commutation
 from cadrel.procedures.route import consent_for
+from cadrel.web.library.actions import is_altered
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import differences, wanted_values
 from cadrel.web.rig.links import drive_of
@@ -23,7 +24,7 @@ ENTRY_STEPS = ("motor", "feedback", "mechanics", "power", "limits")
 PROCEDURE_STEPS = ("commutation", "current", "load", "velocity", "position", "acceptance")
 INTRO = {
     "motor": "As the sheet prints it, with unit and convention.",
-    "feedback": "The encoder on the motor, and its Hall signals.",
+    "feedback": "The device on the motor, and on the load if there is one.",
     "mechanics": "What the motor drives, and the unit you think in.",
     "power": "What feeds the bus, and where braking energy goes.",
     "limits": "What nothing may exceed, and what the axis must reach.",
@@ -87,6 +88,9 @@ def sheet_of(axis: Axis, step: str, strip: dict[str, Any], user: Any) -> dict[st
             "kind_before": choice_of(values, "sheet.kind"),
             "facts": understood_of(step, values),
         }
+        if step in ("motor", "feedback"):
+            use = axis.uses.filter(kind=step).select_related("revision__record").first()
+            context |= {"kept_kind": step, "use": use, "altered": bool(use) and is_altered(use)}
     elif step == "drive":
         context |= _drive_context(axis)
     elif step == "handover":

@@ -97,7 +97,9 @@ def preview(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
             good.pop(key, None)
         else:
             good[key] = entry
-    fields = form_of(step, entries, problems, values=_with(chosen, entries))
+    # What is still empty is not wrong yet: saving says so.
+    shown = {k: why for k, why in problems.items() if entries.get(k) is not None}
+    fields = form_of(step, entries, shown, values=_with(chosen, entries))
     context = {"axis": axis, "step": step, "facts": understood_of(step, good), "fields": fields}
     # Another choice asks for other things: the whole form is drawn anew, with what was typed still in it.
     asked = request.POST.get("asked", "")

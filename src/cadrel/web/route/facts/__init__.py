@@ -36,7 +36,7 @@ def _understood(step: str, text: str) -> Facts:
     """As above, by the entries' text: every page shows the whole route, and values change far less often than pages."""
     values: dict[str, Entry] = json.loads(text)
     try:
-        return BUILDERS[step]({**defaults(), **values})
+        facts = BUILDERS[step]({**defaults(), **values})
     except CadrelError as error:
         return Facts(problem=error.parts[0])
     except (ArithmeticError, ValueError):
@@ -44,6 +44,8 @@ def _understood(step: str, text: str) -> Facts:
         return Facts(
             problem="These values together make no axis one can compute with; look for a slipped digit or unit."
         )
+    facts.checks.sort(key=lambda c: ("wrong", "look", "agrees").index(c.state))
+    return facts
 
 
 __all__ = ["Facts", "understood_of"]

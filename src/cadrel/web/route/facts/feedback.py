@@ -47,36 +47,42 @@ def feedback_facts(values: Mapping[str, Entry]) -> Facts:
     facts.checks = check_feedback(device, motor, values)
     try:
         mechanism = mechanism_from_entries(values)
-        facts.rows.append(
-            ("One count at the load", f"{device.count_angle * mechanism.unit_per_rad:.4g}", mechanism.unit)
-        )
-        facts.rows.append(
-            (
-                "Counts per load unit",
-                f"{1 / (device.count_angle * mechanism.unit_per_rad):.6g}",
-                f"per {mechanism.unit}",
-            )
-        )
+        one = device.count_angle * mechanism.unit_per_rad
+        facts.rows.append(("One count at the load", *(_length(one) if mechanism.is_linear else _angle(one))))
+        facts.rows.append(("Counts per load unit", f"{1 / one:.6g}", f"per {mechanism.unit}"))
     except CadrelError:
         facts.checks.append(Check("Load unit", "look", "Counts per load unit are shown once mechanics is entered."))
     return facts
+
+
+def _angle(degrees: float, of: str = "") -> tuple[str, str]:
+    """An angle in degrees, or in seconds of arc where it is tiny."""
+    return (f"{degrees:.3g}", "°" + of) if degrees >= 1e-3 else (f"{3600 * degrees:.3g}", "″" + of)
+
+
+def _length(mm: float) -> tuple[str, str]:
+    """A length in mm, µm or nm, whichever reads best."""
+    for factor, unit in ((1.0, "mm"), (1e3, "µm")):
+        if mm * factor >= 0.5:
+            return f"{mm * factor:.4g}", unit
+    return f"{1e6 * mm:.4g}", "nm"
 
 
 def _rows(device: FeedbackDevice, motor: Motor | None) -> list[Row]:
     turn = "motor revolution" if device.metres_per_turn is None else "magnetic pitch"
     rows: list[Row] = [(f"Counts per {turn}", f"{device.counts_per_turn:.9g}", "")]
     if device.metres_per_turn is None:
-        rows.append(("One count", f"{math.degrees(device.count_angle):.3g}", "° of the shaft"))
+        rows.append(("One count", *_angle(math.degrees(device.count_angle), " of the shaft")))
         rows.append(("Speed of one count per sample", f"{speed_of_one_count(device) * RPM:.3g}", "rpm"))
     else:
         length = device.metres_per_turn / device.counts_per_turn
-        rows.append(("One count", f"{1e6 * length:.4g}", "µm"))
+        rows.append(("One count", *_length(1e3 * length)))
         rows.append(("Speed of one count per sample", f"{1e3 * length / 250e-6:.3g}", "mm/s"))
     if device.serial is not None:
         rows.append(("Telegram", f"{1e6 * telegram_time(device):.3g}", "µs"))
     if motor is None:
         return rows
-    rows.append(("One count, electrical", f"{360 * motor.pole_pairs / device.counts_per_turn:.3g}", "°"))
+    rows.append(("One count, electrical", *_angle(360 * motor.pole_pairs / device.counts_per_turn)))
     if device.kind == "incremental":
         rows.append(("Edge rate at top speed", f"{edge_rate(device, motor.speed_max) / 1e3:.4g}", "kHz"))
     if device.metres_per_turn is None and device.kind != "halls":

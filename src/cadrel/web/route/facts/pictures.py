@@ -26,8 +26,19 @@ def _points(x: FloatArray, y: FloatArray) -> str:
     return " ".join(f"{a:.1f},{b:.1f}" for a, b in zip(x, y, strict=True))
 
 
-def _x_axis(top: float, *, parts: int = 4) -> list[tuple[str, str]]:
-    return [(f"{LEFT + WIDTH * k / parts:.0f}", f"{top * k / parts:.4g}") for k in range(parts + 1)]
+def round_ticks(top: float) -> list[float]:
+    """Return three to six round values from zero up to `top`."""
+    step = 10.0 ** math.floor(math.log10(top / 3))
+    step = next(s for s in (step, 2 * step, 5 * step, 10 * step) if top / s <= 6)
+    return [k * step for k in range(int(top / step + 1e-9) + 1)]
+
+
+def _x_axis(top: float) -> list[tuple[str, str]]:
+    return [(f"{LEFT + WIDTH * v / top:.1f}", f"{v:.4g}") for v in round_ticks(top)]
+
+
+def _y_axis(top: float) -> list[tuple[str, str]]:
+    return [(f"{BASE - HEIGHT * v / top:.1f}", f"{v:.4g}") for v in round_ticks(top)]
 
 
 def torque_map(motor: Motor, bus: float, *, peak: float, continuous: float, demand: MoveDemand | None) -> Picture:
@@ -53,7 +64,7 @@ def torque_map(motor: Motor, bus: float, *, peak: float, continuous: float, dema
         "peak": area(reach),
         "continuous": area(held),
         "x": _x_axis(top * per_speed),
-        "y": [(f"{BASE - HEIGHT * k / 3:.0f}", f"{high * per_torque * k / 3:.3g}") for k in range(4)],
+        "y": _y_axis(high * per_torque),
         "x_name": "velocity, m/s" if straight else "speed, rpm",
         "y_name": "force, N" if straight else "torque, N·m",
         "name": "Force over velocity" if straight else "Torque over speed",
@@ -202,5 +213,6 @@ def brake_picture(sequence: BrakeSequence, *, pull_in: float, hold: float) -> Pi
             (f"{begin:.0f}", "0"),
             (f"{off:.0f}", f"{1e3 * sequence.power_off_after:.0f}"),
         ],
+        "begin": f"{begin:.0f}",
         "volts": f"{pull_in:.3g} V, then {hold:.3g} V",
     }

@@ -152,6 +152,7 @@ HANDLERS: dict[str, Handler] = {
     "recorder.read": _read_recorder,
     "events.read": lambda d, p: [e for e in d.events if e["number"] > int(p.get("since", 0))],
     "bench.power": lambda d, p: d.power_switch(bool(p["on"])),
+    "bench.turn": lambda d, p: d.turn_by_hand(float(p["angle"]), float(p["seconds"])),
     "bench.switch": lambda d, p: d.set_switch(str(p["name"]), bool(p["closed"])),
 }
 NEED_LEASE = {

@@ -178,6 +178,10 @@ class Drive:
         """The stand-in's mains switch."""
         self._call("bench.power", on=on)
 
+    def turn_by_hand(self, angle: float, seconds: float) -> None:
+        """Turn the stand-in's shaft from outside, power off. [rad], [s] Raises `RefusedByDrive`."""
+        self._call("bench.turn", angle=angle, seconds=seconds)
+
     def set_switch(self, name: str, closed: bool) -> None:
         """The stand-in's safety and enable inputs."""
         self._call("bench.switch", name=name, closed=closed)

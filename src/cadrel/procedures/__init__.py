@@ -16,6 +16,7 @@ from cadrel.procedures.acceptance import run_acceptance
 from cadrel.procedures.commutation import plan_commutation, run_commutation
 from cadrel.procedures.electrical import run_current_loop
 from cadrel.procedures.errors import Aborted, ProcedureError
+from cadrel.procedures.hand_test import run_hand_test
 from cadrel.procedures.load import run_load
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.position import run_position_loop
@@ -23,6 +24,7 @@ from cadrel.procedures.session import Consent, Session
 from cadrel.procedures.velocity import run_velocity_loop
 
 PROCEDURES = {
+    "feedback": run_hand_test,
     "commutation": run_commutation,
     "current": run_current_loop,
     "load": run_load,
@@ -45,6 +47,7 @@ __all__ = [
     "run_acceptance",
     "run_commutation",
     "run_current_loop",
+    "run_hand_test",
     "run_load",
     "run_position_loop",
     "run_velocity_loop",

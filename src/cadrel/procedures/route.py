@@ -21,6 +21,8 @@ from cadrel.procedures.velocity import run_velocity_loop
 
 def consent_for(procedure: str, axis: AxisModel, values: Mapping[str, float]) -> Consent:
     """Return travel and speed a procedure asks consent for: what the entries allow."""
+    if procedure == "feedback":  # turned by hand, power off
+        return Consent(travel=0.0, speed=0.0)
     if procedure in ("commutation", "current"):
         return Consent(travel=plan_commutation(axis).travel, speed=min(values["limit.velocity"], axis.goal.velocity))
     if procedure == "acceptance":

@@ -122,6 +122,11 @@ class Session:
 
     # --- time -------------------------------------------------------------------------------------------------
 
+    def check_abort(self) -> None:
+        """Raise `Aborted` if the engineer asked for it; for waits with the power stage off."""
+        if self.is_aborted():
+            raise Aborted(phase=self.phase)
+
     def look(self) -> dict[str, Any]:
         """Return the status; raises if the engineer aborted or the drive stopped by itself.
 
@@ -129,8 +134,7 @@ class Session:
         ------
         Aborted, AxisStopped
         """
-        if self.is_aborted():
-            raise Aborted(phase=self.phase)
+        self.check_abort()
         status = self.drive.status()
         if status["mode"] == "off" or status["fault"]:
             events = [e["kind"] for e in self.drive.events(max(0, int(status["events"]) - 4))]

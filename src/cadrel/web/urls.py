@@ -59,6 +59,7 @@ urlpatterns = [
             "enable_jog",
             "disable",
             "set_position",
+            "turn",
         )
     ],
     path(AXIS + "<str:step>/save/", route.save, name="save"),

@@ -18,7 +18,7 @@ class Step:
 
 STEPS: tuple[Step, ...] = (
     Step("motor", "Motor", ()),
-    Step("feedback", "Feedback", ()),
+    Step("feedback", "Feedback", (), ("hand_test",)),
     Step("mechanics", "Mechanics", ()),
     Step("power", "Power", ()),
     Step("limits", "Limits and goal", ("mechanics",)),

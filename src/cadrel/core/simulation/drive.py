@@ -16,6 +16,8 @@ from cadrel.core.simulation.truth import RigTruth, plant_of
 
 LEASE_TICKS = 8000  # [ticks] 500 ms: motion ends when the holder of the lease has not been heard for so long
 JOG_TICKS = 1600  # [ticks] 100 ms: a jog not renewed within it ramps down
+HAND_TICKS = 16  # [ticks] 1 ms: how often a hand on the shaft corrects its push
+HAND_SPEED = 30.0  # [rad/s] a hand turns no faster
 MOST_SAMPLES = 400_000  # [samples] of one channel
 MODES = {"vector": layout.VECTOR, "current": layout.CURRENT, "velocity": layout.VELOCITY, "position": layout.POSITION}
 POINTS = {
@@ -66,6 +68,7 @@ class SimulatedDrive:
         self.events: list[dict[str, Any]] = []
         self.switches = {"safe_torque_off": True, "hardware_enable": True}  # True: closed, motion allowed
         self.powered = True
+        self._hand: tuple[float, int] | None = None  # angle the hand goes to, and the tick at which it is there
         self._state = layout.fresh_state(supply_voltage=self._plant.supply_voltage, theta=rig.start_angle, seed=seed)
         self._signals = np.zeros(len(SIGNALS))
         self._power_up()
@@ -165,12 +168,38 @@ class SimulatedDrive:
         return float(self._state.tick) * TICK
 
     def advance(self, seconds: float) -> None:
-        """Let the drive run; jogs expire and trips are noted in slices of 10 ms."""
+        """Let the drive run; jogs expire and trips are noted in slices of 10 ms. A hand on the shaft pushes each ms."""
         left = round(seconds / TICK)
         while left > 0:
-            n = min(left, 160)
+            n = min(left, HAND_TICKS if self._hand else 160)
+            self._push()
             self._advance_kernel(n)
             left -= n
+
+    def turn_by_hand(self, angle: float, seconds: float) -> None:
+        """Turn the shaft from outside, power off, by an angle within a time. [rad], [s]
+
+        Raises
+        ------
+        DriveRefused
+            The power stage is on, or the turn is faster than a hand.
+        """
+        self._require_standstill("turning by hand")
+        if seconds <= 0 or abs(angle) / seconds > HAND_SPEED:
+            raise DriveRefused(why="no hand turns it so fast.", remedy="Take longer.")
+        self._hand = (self._state.theta1 + angle, int(self._state.tick + seconds / TICK))
+
+    def _push(self) -> None:
+        if self._hand is None:
+            return
+        s, (target, until) = self._state, self._hand
+        left = (until - s.tick) * TICK
+        if left <= 0 or s.mode != layout.OFF:
+            s.omega1 = s.omega2 = 0.0
+            self._hand = None
+            return
+        s.omega1 = s.omega2 = (target - s.theta1) / left
+        s.stuck1 = s.stuck2 = 0
 
     def _advance_kernel(self, n: int) -> None:
         s = self._state

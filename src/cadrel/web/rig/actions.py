@@ -228,7 +228,11 @@ def queue_job(axis: Axis, procedure: str, *, who: Any, consented: bool) -> Job:
     status = drive.status()
     if status["mode"] != "off":
         drive.disable()
-    hard = [b for b in status["blockers"] if not (procedure == "commutation" and b["step"] == "commutation")]
+    hard = (
+        []
+        if procedure == "feedback"
+        else [b for b in status["blockers"] if not (procedure == "commutation" and b["step"] == "commutation")]
+    )
     if hard:
         raise NotReady(what=" ".join(b["text"] for b in hard), remedy=" ".join(b["remedy"] for b in hard))
     consent = consent_for(procedure, axis.understood, wanted)
@@ -237,6 +241,14 @@ def queue_job(axis: Axis, procedure: str, *, who: Any, consented: bool) -> Job:
     )
     _log(axis, who, "consent", f"Consented to {procedure}.")
     return job
+
+
+def turn_by_hand(axis: Axis, *, who: Any, turns: float, seconds: float) -> None:
+    """Let the stand-in's hand turn the shaft. Raises `NotConnected`, `RefusedByDrive`."""
+    if not axis.connected:
+        raise NotConnected()
+    drive_of(axis).turn_by_hand(2 * math.pi * turns, seconds)
+    _log(axis, who, "hand", f"Shaft turned by {turns:g} turns from outside.")
 
 
 def try_status(

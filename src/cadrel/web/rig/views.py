@@ -101,6 +101,14 @@ power = _command(lambda r, a: actions.power_switch(a, who=r.user, on=r.POST["on"
 switch = _command(_switch)
 enable_jog = _command(lambda r, a: actions.enable_jog(a, who=r.user))
 disable = _command(lambda r, a: actions.disable(a, who=r.user))
+
+
+def _turn(request: HttpRequest, axis: Axis) -> None:
+    turns = max(-5.0, min(5.0, float(request.POST.get("turns", "1"))))
+    actions.turn_by_hand(axis, who=request.user, turns=turns, seconds=max(0.5, 2.5 * abs(turns)))
+
+
+turn = _command(_turn)
 set_position = _command(_position)
 
 

@@ -60,7 +60,11 @@ def _step_state(axis: Axis, key: str, values: dict[str, Any], found: list[Any]) 
         facts = understood_of(key, values)
         if facts.problem:
             return "open", "to be completed"
+        if any(f.state == "stale" for f in found):
+            return "stale", found[0].stale_because
         bad = [c for c in facts.checks if c.state != "agrees"]
+        if not bad and any(f.state == "proven" for f in found):
+            return "proven", found[0].summary
         return ("estimated", f"{len(bad)} to look at") if bad else ("measured", "checks agree")
     if key == "drive":
         return ("measured", "connected") if axis.connected else ("open", "not connected")
@@ -91,6 +95,8 @@ def sheet_of(axis: Axis, step: str, strip: dict[str, Any], user: Any) -> dict[st
         if step in ("motor", "feedback"):
             use = axis.uses.filter(kind=step).select_related("revision__record").first()
             context |= {"kept_kind": step, "use": use, "altered": bool(use) and is_altered(use)}
+        if step == "feedback" and axis.connected:
+            context |= _hand_context(axis)
     elif step == "drive":
         context |= _drive_context(axis)
     elif step == "handover":
@@ -102,6 +108,16 @@ def sheet_of(axis: Axis, step: str, strip: dict[str, Any], user: Any) -> dict[st
     else:
         context |= _procedure_context(axis, step, model)
     return context
+
+
+def _hand_context(axis: Axis) -> dict[str, Any]:
+    runs = axis.runs.to_draw("feedback")
+    return {
+        "hand_test": True,
+        "job": axis.jobs.filter(procedure="feedback").first(),
+        "findings": axis.findings.with_run().filter(step="feedback").order_by("pk"),
+        "plots": plots_of(axis, "feedback", runs[:1], []),
+    }
 
 
 def _drive_context(axis: Axis) -> dict[str, Any]:

@@ -59,6 +59,7 @@ INJECTED = {
     "voltage_q": "voltage",
 }
 SHOWN = {
+    "hand_test": ("counts", "hall"),
     "commutation": ("vector_angle", "counts", "hall"),
     "current_step": ("i_d", "i_d_ref"),
     "load": ("velocity", "i_q"),

@@ -26,7 +26,8 @@ function show(strip, live) {
   if (power) power.className = `power lamp-${live.lamp}`;
   for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-shown-if]"))) place.hidden = !live[String(place.dataset.shownIf)];
   for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-shown-unless]"))) place.hidden = Boolean(live[String(place.dataset.shownUnless)]);
-  const details = /** @type {HTMLElement} */ (strip.querySelector("#blockers"));
+  const details = /** @type {HTMLElement | null} */ (strip.querySelector("#blockers"));
+  if (!details) return; // other places show live values too
   details.hidden = live.link !== "up";
   const list = /** @type {HTMLElement} */ (strip.querySelector("[data-live-list]"));
   const key = JSON.stringify(live.blockers);

@@ -142,8 +142,9 @@ def page_times() -> None:
     """Times of the axis pages with 200 recorded runs, through the whole Django stack of a scratch database."""
     from cadrel.cli.page_benchmark import measure_pages
 
-    times = measure_pages(runs=200, requests=120)
+    times, checks = measure_pages(runs=200, requests=120)
     print(
         f"pages with 200 runs                   {1e3 * statistics.median(times):8.0f} ms median, "
         f"{1e3 * float(np.quantile(times, 0.95)):.0f} ms 95th percentile"
     )
+    print(f"live checks of a motor sheet           {1e3 * statistics.median(checks):8.0f} ms median")

@@ -16,6 +16,28 @@ from cadrel.link import LocalLink
 from cadrel.procedures import Session
 from cadrel.procedures.route import ORDER, consent_for, load_project_values
 
+AXES = {
+    "tile-pusher": "Tile pusher",
+    "glaze-table": "Glaze table",
+    "reject-gate": "Reject gate",
+    "glaze-arm": "Glaze arm",
+    "kiln-car-lift": "Kiln-car lift",
+    "spray-carriage": "Spray carriage",
+}
+# axis -> kind of record -> name, maker, part number; all invented
+RECORDS = {
+    "tile-pusher": {
+        "motor": ("QS-6208", "Fernhag", "62-0847"),
+        "feedback": ("E25, 2500 lines, Halls", "Fernhag", "25-2500H"),
+    },
+    "glaze-arm": {"motor": ("RM-71", "Norwend", "RM71.310"), "feedback": ("Resolver in RM-71", "Norwend", "")},
+    "kiln-car-lift": {
+        "motor": ("SV-90B, with brake", "Norwend", "SV90B.540"),
+        "feedback": ("Ring A19", "Halmark", "A19-12"),
+    },
+    "spray-carriage": {"motor": ("LM-32", "Ostrel", "LM32-06"), "feedback": ("Open scale S20", "Halmark", "S20-1600")},
+}
+
 
 def load_scenario(memory: Path, *, bench_port: int, logins: Sequence[tuple[str, str, str]]) -> None:
     """Make users, the project and its axes, and commission the tile pusher; nothing if it is there already."""
@@ -29,15 +51,24 @@ def load_scenario(memory: Path, *, bench_port: int, logins: Sequence[tuple[str, 
     from cadrel.web.projects.models import Drive
 
     project = Project.objects.create(name="Glazing line 2", machine="Tile glazing, Halde works", author=engineer)
-    for name, title in (("tile-pusher", "Tile pusher"), ("glaze-table", "Glaze table"), ("reject-gate", "Reject gate")):
+    for name, title in AXES.items():
         drive = Drive.objects.create(
             project=project, name=f"Cabinet A, {title.lower()}", host="127.0.0.1", port=bench_port
         )
         axis = add_axis(drive, name=title, remote=name, author=engineer)
         _, values = read_axis((ROOT / "demo" / "axes" / f"{name}.json").read_bytes(), name=name)
         save_entries(axis, values, author=engineer, cause="entered from the sheets")
+        keep_in_library(axis, name, who=engineer)
         if name == "tile-pusher":
             commission_into_project(axis, memory, who=engineer)
+
+
+def keep_in_library(axis: Any, name: str, *, who: Any) -> None:
+    """Keep an axis's motor and feedback device as records of the library."""
+    from cadrel.web.library.actions import keep_from_axis
+
+    for kind, (title, maker, part) in RECORDS.get(name, {}).items():
+        keep_from_axis(axis, kind, name=title, maker=maker, part=part, author=who)
 
 
 def make_users(logins: Sequence[tuple[str, str, str]]) -> dict[str, Any]:

@@ -39,7 +39,7 @@ def of_step(step: str) -> list[Parameter]:
 
 
 def defaults() -> dict[str, Entry]:
-    """Return an entry for every parameter that has a default, marked as such. The entries are shared: do not alter."""
+    """Return an entry for every parameter that has a preset, marked as such. The entries are shared: do not alter."""
     return dict(_DEFAULTS)
 
 
@@ -48,14 +48,22 @@ def _default_entry(p: Parameter) -> Entry:
         return {"value": p.default, "source": "default"}
     unit = p.unit or units_of(p.quantity)[0]
     assert p.default is not None
-    scaled = p.default if p.quantity.startswith("axis_") else from_si(p.default, quantity=p.quantity, unit=unit)
-    entry: Entry = {"value": scaled, "unit": unit, "source": "default"}
+    entry: Entry = {
+        "value": from_si(p.default, quantity=p.quantity, unit=unit),
+        "unit": unit,
+        "source": "default",
+    }
     if p.convention:
         entry["convention"] = CONVENTIONS[p.convention][0].key
     return entry
 
 
-_DEFAULTS = {p.key: _default_entry(p) for p in _ALL if p.default is not None}
+def has_preset(p: Parameter) -> bool:
+    """Whether an entry left out counts with the default. At the load none does: no number fits mm and degrees alike."""
+    return p.default is not None and not p.quantity.startswith("axis_")
+
+
+_DEFAULTS = {p.key: _default_entry(p) for p in _ALL if has_preset(p)}
 
 
 def default_drive_values() -> dict[str, float]:
@@ -82,7 +90,7 @@ def applies(p: Parameter, values: Mapping[str, Entry]) -> bool:
 
 def is_required(p: Parameter, values: Mapping[str, Entry]) -> bool:
     """Whether the work cannot go on without a value."""
-    return p.required and p.default is None and applies(p, values)
+    return p.required and not has_preset(p) and applies(p, values)
 
 
 def units_for(p: Parameter) -> list[str]:

@@ -1,0 +1,163 @@
+"""Data entry as an engineer at a machine does it: by keyboard alone, with what was understood beside it."""
+
+import json
+import re
+from typing import Any
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import Stack, serious_violations, step
+from tests.conftest import DEMO
+
+pytestmark = [pytest.mark.browser, pytest.mark.timeout(300)]
+ENTRY_STEPS = {
+    "Motor": ("sheet.", "cable."),
+    "Feedback": ("feedback.", "second."),
+    "Mechanics": ("mechanics.",),
+    "Power": ("power.", "brake."),
+    "Limits and goal": ("limit.", "goal.", "procedure."),
+}
+FOCUSED = """() => {
+  const e = document.activeElement;
+  return {name: e.name || "", tag: e.tagName, text: e.textContent.trim()};
+}"""
+OPTIONS = "() => { const e = document.activeElement; return [e.selectedIndex, [...e.options].map(o => o.value)]; }"
+
+
+def blank_axis(page: Page, name: str) -> None:
+    page.get_by_role("link", name="New project").focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("textbox", name="Project")).to_be_focused()
+    for text in (f"By keyboard: {name}", "", "Cabinet B", None, None, name, name):
+        if text is not None:
+            page.keyboard.type(text)
+        page.keyboard.press("Tab")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", level=1, name="Motor")).to_be_visible()
+
+
+def choose(page: Page, value: str) -> bool:
+    """Move a focused select to an option with the arrow keys; whether it had to move."""
+    at, options = page.evaluate(OPTIONS)
+    wanted = options.index(value)
+    for _ in range(abs(wanted - at)):
+        page.keyboard.press("ArrowDown" if wanted > at else "ArrowUp")
+    return bool(wanted != at)
+
+
+def set_focused(page: Page, name: str, values: dict[str, Any]) -> bool:
+    """Give the control under the focus what the sheet says; whether something changed that may redraw the form."""
+    key, _, part = name.partition(".unit") if name.endswith(".unit") else name.partition(".convention")
+    entry = values.get(key if part or name.endswith((".unit", ".convention")) else name)
+    if entry is None:
+        return False
+    if name.endswith(".unit"):
+        return choose(page, entry["unit"]) if "unit" in entry else False
+    if name.endswith(".convention"):
+        return choose(page, entry["convention"]) if "convention" in entry else False
+    if isinstance(entry["value"], str):
+        return choose(page, entry["value"])
+    page.keyboard.press("Control+a")
+    page.keyboard.type(repr(entry["value"]))
+    return False
+
+
+def fill_by_keyboard(page: Page, values: dict[str, Any]) -> None:
+    """Walk through the form with Tab until Save, setting what is known; again if a choice asked for more."""
+    for _ in range(4):
+        page.keyboard.press("Control+Home")
+        page.get_by_role("heading", level=1).evaluate("e => { e.tabIndex = -1; e.focus(); }")  # as a reload leaves it
+        redrawn = False
+        for _ in range(220):
+            page.keyboard.press("Tab")
+            at = page.evaluate(FOCUSED)
+            if at["tag"] == "BUTTON" and at["text"] == "Save values":
+                break
+            if (
+                at["name"]
+                and set_focused(page, at["name"], values)
+                and not at["name"].endswith((".unit", ".convention"))
+            ):
+                redrawn = True
+                with page.expect_response(re.compile("/preview/")):
+                    pass
+        else:
+            raise AssertionError("Tab never reached the Save button")
+        if not redrawn:
+            break
+    page.keyboard.press("Enter")
+
+
+@pytest.mark.parametrize("name", ["tile-pusher", "glaze-arm", "kiln-car-lift", "spray-carriage"])
+def test_a_blank_axis_is_completed_without_leaving_the_keyboard(page: Page, stack: Stack, name: str) -> None:
+    wanted = json.loads((DEMO / "axes" / f"{name}.json").read_text())["values"]
+    blank_axis(page, name)
+    for title, prefixes in ENTRY_STEPS.items():
+        step(page, title)
+        fill_by_keyboard(page, {k: v for k, v in wanted.items() if k.startswith(prefixes)})
+        expect(page.get_by_text(re.compile(r"Saved as value set \d+\."))).to_be_visible()
+    route = page.get_by_role("navigation", name="Route")
+    for title in ENTRY_STEPS:
+        expect(route.get_by_role("link", name=title)).to_contain_text(re.compile("checks agree|to look at"))
+    address = re.sub(r"[^/]+/$", "export/", page.url)
+    kept = page.context.request.get(address).json()["values"]
+    for key, entry in wanted.items():
+        assert {k: v for k, v in kept[key].items() if k != "source"}.items() >= entry.items(), key
+
+
+def test_a_mislabelled_constant_is_mended_by_one_click(page: Page, stack: Stack) -> None:
+    page.get_by_role("row", name=re.compile("Kiln-car lift")).get_by_role("link").click()
+    expect(page.get_by_role("heading", level=1, name="Motor")).to_be_visible()
+    page.get_by_label("Convention of Back-EMF constant").select_option("line to line, peak")
+    expect(page.get_by_text("They agree if the back-emf constant is line to line, rms.").first).to_be_visible()
+    page.get_by_role("button", name="Save values").click()
+    page.get_by_role("button", name="Take “line to line, rms”").first.click()
+    expect(page.get_by_label("Convention of Back-EMF constant")).to_have_value("ll_rms")
+    expect(page.get_by_text("They agree if")).to_be_hidden()
+    assert serious_violations(page) == []
+
+
+def test_another_kind_of_motor_asks_for_other_things_and_keeps_what_was_typed(page: Page, stack: Stack) -> None:
+    page.get_by_role("row", name=re.compile("Spray carriage")).get_by_role("link").click()
+    page.get_by_role("textbox", name="Winding resistance").fill("4.7")
+    page.get_by_role("combobox", name="Kind of motor").select_option("induction")
+    expect(page.get_by_role("textbox", name="Power factor")).to_be_visible()
+    page.get_by_role("combobox", name="Kind of motor").select_option("linear")
+    expect(page.get_by_role("textbox", name="Magnetic pitch")).to_be_visible()
+    expect(page.get_by_role("img", name="Force over velocity at the bus voltage")).to_be_visible()
+
+
+def test_the_library_is_searched_and_a_motor_taken_from_it(page: Page, stack: Stack) -> None:
+    page.get_by_role("row", name=re.compile("Glaze table")).get_by_role("link").click()
+    page.get_by_role("link", name="From the library").click()
+    page.get_by_label("Search").fill("norwend brake")
+    rows = page.locator("#records tbody tr")
+    expect(rows).to_have_count(1)
+    rows.get_by_role("link").click()
+    expect(page.get_by_role("link", name="Glazing line 2, Kiln-car lift")).to_be_visible()
+    assert serious_violations(page) == []
+    page.get_by_role("button", name="Take into Glaze table").click()
+    expect(page.get_by_role("textbox", name="Winding resistance")).to_have_value("0.85")
+    expect(page.get_by_role("link", name="Norwend SV-90B, with brake")).to_be_visible()
+
+
+def test_the_marked_shaft_is_turned_by_hand(page: Page, stack: Stack) -> None:
+    page.get_by_role("row", name=re.compile("Reject gate")).get_by_role("link").click()
+    step(page, "Drive")
+    if page.get_by_role("button", name="Connect", exact=True).count():
+        page.get_by_role("button", name="Connect", exact=True).click()
+    page.get_by_role("button", name="Take control").click()
+    for button in ("Send all to the drive", "Store permanently", "Restart the drive"):
+        if page.get_by_role("button", name=button).is_enabled():
+            page.get_by_role("button", name=button).click()
+    step(page, "Feedback")
+    page.get_by_role("button", name="Record one turn").click()
+    expect(page.get_by_text("turn the marked shaft once, forward")).to_be_visible()
+    page.get_by_role("button", name="Turn", exact=True).click()
+    expect(page.get_by_role("region", name="Turn by hand").get_by_text("Counts of the marked turn")).to_be_visible(
+        timeout=20_000
+    )
+    counts = stack.drive("reject-gate").status()["counts"]
+    assert abs(abs(counts) - stack.drive("reject-gate").read()["feedback.counts"]) < 0.03 * abs(counts)
+    assert serious_violations(page) == []

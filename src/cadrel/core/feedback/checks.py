@@ -63,7 +63,7 @@ def _range(device: FeedbackDevice, motor: Motor) -> Check:
     if not found.drop_bits:
         return Check(
             "32-bit range", "agrees",
-            f"Position holds {found.turns:.4g} turns either way, velocity {found.speed / motor.speed_max:.3g} times top speed.",
+            f"Position holds {_reach(device, found.turns)} either way, velocity {found.speed / motor.speed_max:.3g} times top speed.",
         )  # fmt: skip
     return Check(
         "32-bit range", "wrong",
@@ -73,12 +73,22 @@ def _range(device: FeedbackDevice, motor: Motor) -> Check:
     )  # fmt: skip
 
 
+def _reach(device: FeedbackDevice, turns: float) -> str:
+    return f"{turns:.4g} turns" if device.metres_per_turn is None else f"{turns * device.metres_per_turn:.4g} m"
+
+
+def _speed(device: FeedbackDevice, speed: float) -> str:
+    if device.metres_per_turn is None:
+        return f"{speed * 30 / math.pi:.3g} rpm"
+    return f"{1e3 * speed * device.metres_per_turn / math.tau:.3g} mm/s"
+
+
 def _noise(device: FeedbackDevice, motor: Motor) -> Check:
     noise = velocity_noise(device)
     share = noise / motor.speed_max
     return Check(
         "Velocity noise", "agrees" if share <= NOISE_SHARE else "look",
-        f"Quantisation makes {noise * 30 / math.pi:.3g} rpm rms of noise at {TV * 1e6:.0f} µs, {share:.2g} of top speed.",
+        f"Quantisation makes {_speed(device, noise)} rms of noise at {TV * 1e6:.0f} µs, {100 * share:.2g} % of top speed.",
     )  # fmt: skip
 
 

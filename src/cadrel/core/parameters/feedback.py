@@ -56,7 +56,7 @@ FEEDBACK = (
     Parameter(
         key="feedback.hall_spacing", label="Hall spacing", symbol="", quantity="count", step="feedback", minimum=0,
         maximum=1, default="120", choices=(("120", "120° electrical"), ("60", "60° electrical")),
-        when=(("feedback.kind", ("incremental", "sincos", "halls")),),
+        when=(("feedback.kind", ("incremental", "sincos", "halls")), ("feedback.halls", ("1",))),
         help=Help("Angle between the three Halls.", "120° is usual; 60° shows states 0 and 7 in turn.",
                   "Taken wrongly, two of six states look impossible."),
     ),

@@ -77,6 +77,7 @@ def strip_of(axis: Axis, *, user_id: int | None, purpose: str = "page") -> dict[
         "angle_quality": status["angle_quality"],
         "hall": status["hall"],
         "counts": status["counts"],
+        "index": "seen" if status["index_seen"] else "not yet",
     }
 
 

@@ -68,9 +68,12 @@ def _length(mm: float) -> tuple[str, str]:
     return f"{1e6 * mm:.4g}", "nm"
 
 
+def _turn_of(device: FeedbackDevice) -> str:
+    return "motor revolution" if device.metres_per_turn is None else "magnetic pitch"
+
+
 def _rows(device: FeedbackDevice, motor: Motor | None) -> list[Row]:
-    turn = "motor revolution" if device.metres_per_turn is None else "magnetic pitch"
-    rows: list[Row] = [(f"Counts per {turn}", f"{device.counts_per_turn:.9g}", "")]
+    rows: list[Row] = [(f"Counts per {_turn_of(device)}", f"{device.counts_per_turn:.9g}", "")]
     if device.metres_per_turn is None:
         rows.append(("One count", *_angle(math.degrees(device.count_angle), " of the shaft")))
         rows.append(("Speed of one count per sample", f"{speed_of_one_count(device) * RPM:.3g}", "rpm"))
@@ -87,7 +90,11 @@ def _rows(device: FeedbackDevice, motor: Motor | None) -> list[Row]:
         rows.append(("Edge rate at top speed", f"{edge_rate(device, motor.speed_max) / 1e3:.4g}", "kHz"))
     if device.metres_per_turn is None and device.kind != "halls":
         rows.append(("Velocity noise of quantisation", f"{velocity_noise(device) * RPM:.3g}", "rpm rms"))
-    rows.append(("Turns in a 32-bit position", f"{word_range(device, motor.speed_max).turns:.4g}", "either way"))
+    turns = word_range(device, motor.speed_max).turns
+    if device.metres_per_turn is None:
+        rows.append(("Turns in a 32-bit position", f"{turns:.4g}", "either way"))
+    else:
+        rows.append(("Travel in a 32-bit position", f"{turns * device.metres_per_turn:.4g}", "m either way"))
     return rows
 
 
@@ -96,7 +103,7 @@ def _pictures(device: FeedbackDevice) -> list[dict[str, object]]:
     if device.kind == "incremental":
         pictures.append(quadrature_picture(has_index=device.has_index))
     if device.kind in ("sincos", "resolver"):
-        pictures.append(circle_picture(device.kind, periods=device.periods_per_turn))
+        pictures.append(circle_picture(device.kind, periods=device.periods_per_turn, per=_turn_of(device)))
     if device.serial is not None:
         pictures.append(word_picture(device.serial))
     if device.has_halls:

@@ -132,7 +132,7 @@ def hall_picture(spacing: int) -> Picture:
     }
 
 
-def circle_picture(kind: str, *, periods: float) -> Picture:
+def circle_picture(kind: str, *, periods: float, per: str) -> Picture:
     """Sine and cosine of one period, and the circle they draw."""
     phase = np.linspace(0, math.tau, 61)
     across = 190 + 290 * phase / math.tau
@@ -141,6 +141,7 @@ def circle_picture(kind: str, *, periods: float) -> Picture:
         "sine": _points(across, 80 - 48 * np.sin(phase)),
         "cosine": _points(across, 80 - 48 * np.cos(phase)),
         "periods": f"{periods:.6g}",
+        "per": per,
         "what": "resolver turn" if kind == "resolver" else "signal period",
         "unit": "after demodulation" if kind == "resolver" else "1 Vpp",
     }

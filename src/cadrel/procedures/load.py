@@ -110,6 +110,12 @@ def _outcome(
             k: session.values[k] for k in ("motor.flux_linkage", "load.inertia", "velocity.gain", "velocity.reset_time")
         },
         runs=[run],
-        summary=f"{1e4 * inertia.value:.2f} kg·cm², {load.coulomb.value:.2g} N·m",
+        summary=_summary(session.axis.motor.metres_per_rad, inertia.value, load.coulomb.value),
         model={"inertia": inertia.value, "viscous": max(load.viscous.value, 0.0), "coulomb": load.coulomb.value},
     )
+
+
+def _summary(metres_per_rad: float | None, inertia: float, coulomb: float) -> str:
+    if metres_per_rad is None:
+        return f"{1e4 * inertia:.2f} kg·cm², {coulomb:.2g} N·m"
+    return f"{inertia / metres_per_rad**2:.3g} kg, {coulomb / metres_per_rad:.2g} N"

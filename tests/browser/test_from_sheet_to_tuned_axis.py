@@ -11,7 +11,7 @@ from tests.browser.conftest import Stack, held, log_in, run_procedure, serious_v
 pytestmark = [pytest.mark.browser, pytest.mark.timeout(600)]
 
 SHEET = {  # as a maker would print it; the rig is the demonstration's glaze table
-    "Winding resistance": ("0.7", None, "per phase"),
+    "Winding resistance": ("0.7", None, "per phase, star"),
     "Winding inductance": ("4.3", "mH", "line to line"),
     "Torque constant": ("0.48", "N·m/A", "per A peak"),
     "Back-EMF constant": ("56.5", "V/krpm", "line to line, peak"),
@@ -106,7 +106,7 @@ def _describe_the_machine(page: Page) -> None:
     enter(page, "Gear ratio, motor turns per output turn", "20")
     enter(page, "Load inertia at the output", "1250", "kg·cm²")
     save(page)
-    expect(page.get_by_label("What was understood")).to_contain_text("Inertia ratio")
+    expect(page.get_by_label("What was understood")).to_contain_text("Load to motor")
     step(page, "Power")
     enter(page, "Supply voltage", "230", "V")
     enter(page, "Brake resistor", "56", "ohm")

@@ -128,7 +128,7 @@ def test_preview_shows_what_was_understood_and_a_mislabelled_pair(client: Client
     sent = form_values(axis, "motor") | {"sheet.back_emf.convention": "ll_peak"}
     sent["asked"] = asked_of(form_of("motor", axis.values, {}, values=axis.values))
     text = client.post(f"/axis/{axis.pk}/motor/preview/", sent).content.decode()
-    assert "They agree if the back-emf constant is line to line, rms." in text
+    assert "They agree if the back-EMF constant is line to line, rms." in text
     assert "Take “line to line, rms”" in text
     assert 'hx-swap-oob="true"' in text
     assert 'id="fields"' not in text  # the form under the hand stays as it is

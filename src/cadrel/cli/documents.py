@@ -3,7 +3,7 @@
 import json
 
 from cadrel.cli.stack import ROOT
-from cadrel.core.parameters import REGISTRY, STEPS, units_for
+from cadrel.core.parameters import REGISTRY, STEPS, Parameter, has_preset, units_for
 from cadrel.core.quantities import CONVENTIONS
 from cadrel.exchange import axis_schema, record_keys, record_schema, result_schema, rig_schema
 
@@ -44,10 +44,22 @@ def reference_text() -> str:
                 "",
                 f"{p.help.what} {p.help.choose} Usual mistake: {p.help.mistake}",
                 "",
-                f"Kept {kept}. {'Choices' if p.choices else 'Units'}: {units or 'none'}.{conventions}{more}",
+                f"{_asked(p)}Kept {kept}. {'Choices' if p.choices else 'Units'}: {units or 'none'}.{conventions}{more}",
                 "",
             ]
     return "\n".join(lines)
+
+
+def _asked(p: Parameter) -> str:
+    """Whether it is needed, and under which choices it is asked for."""
+    if p.storage == "drive" and not p.required:
+        return ""
+    under = " and ".join(
+        f"{REGISTRY[key].label.lower()} is {' or '.join(dict(REGISTRY[key].choices)[o] for o in options)}"
+        for key, options in p.when
+    )
+    needed = "Needed" if p.required and not has_preset(p) else "Optional"
+    return f"{needed}{f' where {under}' if under else ''}. {p.improves + ' ' if p.improves else ''}"
 
 
 def write_reference() -> int:

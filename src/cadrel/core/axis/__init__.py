@@ -17,6 +17,8 @@ from cadrel.core.axis.advice import (
     current_continuous,
     current_limit,
     planned_move,
+    shown_speed,
+    shown_torque,
 )
 from cadrel.core.axis.drive_values import drive_values, entry_from_drive, initial_gains
 from cadrel.core.axis.understanding import AxisModel, feedback_of, missing_entries, understand, unsupported
@@ -39,6 +41,8 @@ __all__ = [
     "initial_gains",
     "missing_entries",
     "planned_move",
+    "shown_speed",
+    "shown_torque",
     "understand",
     "unsupported",
 ]

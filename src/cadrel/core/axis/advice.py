@@ -21,6 +21,18 @@ HOLDING_RESERVE = 1.5  # brake torque over the load's
 RPM = 60 / (2 * math.pi)
 
 
+def shown_torque(motor: Motor, torque: float) -> str:
+    """Return a torque as one reads it: N·m, of a straight motor N."""
+    if motor.metres_per_rad is None:
+        return f"{torque:.3g} N·m"
+    return f"{torque / motor.metres_per_rad:.3g} N"
+
+
+def shown_speed(motor: Motor, speed: float) -> str:
+    """Return a motor speed as one reads it: rpm, of a straight motor m/s."""
+    return f"{speed * RPM:.0f} rpm" if motor.metres_per_rad is None else f"{speed * motor.metres_per_rad:.3g} m/s"
+
+
 @dataclass(frozen=True, slots=True)
 class PlannedMove:
     """The goal's move within the limits, and what it asks of the motor."""
@@ -88,7 +100,7 @@ def check_mechanics(values: Mapping[str, Entry], motor: Motor) -> list[Check]:
 def _holding(values: Mapping[str, Entry], load: float, motor: Motor, current: float) -> Check:
     held = motor.torque_constant * current
     share = abs(load) / held
-    said = f"Standing still takes {abs(load):.3g} N·m at the motor, {share:.0%} of its continuous torque."
+    said = f"Standing still takes {shown_torque(motor, abs(load))} at the motor, {share:.0%} of what it holds for ever."
     if choice_of(values, "brake.fitted") == "none":
         return Check("Load at standstill", "look", said + " Without a holding brake it sags when power goes.")
     return Check("Load at standstill", "agrees" if share < 0.8 else "wrong", said)
@@ -104,12 +116,12 @@ def check_move(plan: PlannedMove, values: Mapping[str, Entry], bus: float) -> li
     return [
         Check(
             "Peak torque of the move", "agrees" if worst <= 0.7 else "look" if worst <= 1 else "wrong",
-            f"It takes up to {demand.torque_peak:.3g} N·m, {worst:.0%} of what motor, drive and bus reach at that speed; "
+            f"It takes up to {shown_torque(motor, demand.torque_peak)}, {worst:.0%} of what motor, drive and bus reach at that speed; "
             "leave a third in reserve.",
         ),
         Check(
             "Continuous torque of the move", "agrees" if demand.torque_rms <= 0.9 * held else "wrong",
-            f"Move and dwell average {demand.torque_rms:.3g} N·m rms; motor and drive hold {held:.3g} N·m for ever.",
+            f"Move and dwell average {shown_torque(motor, demand.torque_rms)} rms; motor and drive hold {shown_torque(motor, held)} for ever.",
         ),
     ]  # fmt: skip
 
@@ -243,7 +255,7 @@ def check_limits(plan: PlannedMove, values: Mapping[str, Entry]) -> list[Check]:
         speed,
         Check(
             "Motor speed", "agrees" if v <= motor.speed_max else "wrong",
-            f"The velocity limit is {v * RPM:.0f} rpm at the motor; it stands {motor.speed_max * RPM:.0f}.",
+            f"The velocity limit is {shown_speed(motor, v)} at the motor; it stands {shown_speed(motor, motor.speed_max)}.",
         ),
         Check(
             "Quick stop", "agrees" if si("limit.quick_stop") >= si("limit.acceleration") else "look",

@@ -110,6 +110,10 @@ def unsupported(axis: AxisModel) -> str:
     kind, device = axis.motor.kind, axis.feedback.kind
     if kind not in ("rotary", "linear"):
         return f"The drive controls synchronous motors; it cannot run one of the kind '{_choice('sheet.kind', kind)}'."
+    if device == "halls":
+        return (
+            "The drive starts on Halls, but closes its loops by incremental signals; Halls alone are too coarse for it."
+        )
     if device != "incremental":
         return f"The drive reads incremental signals and Halls; it cannot read '{_choice('feedback.kind', device)}'."
     return ""

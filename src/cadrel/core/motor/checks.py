@@ -74,8 +74,8 @@ def _check(relation: Relation, sides: tuple[float, float], remedies: tuple[tuple
 
 
 def _words(change: Change) -> str:
-    label = parameter(change.key).label.lower()
-    return f"the {label} is {'in ' if change.field == 'unit' else ''}{change.label}"
+    label = parameter(change.key).label
+    return f"the {label[0].lower()}{label[1:]} is {'in ' if change.field == 'unit' else ''}{change.label}"
 
 
 def _speed_within_bus(motor: Motor, bus_voltage: float) -> Check:

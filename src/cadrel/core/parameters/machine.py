@@ -29,7 +29,7 @@ MECHANICS = (
     ),
     Parameter(
         key="mechanics.feed", label="Feed per output turn", symbol="h", quantity="length", unit="mm",
-        step="mechanics", minimum=1e-5, maximum=10, default=0.01, when=DRAWING,
+        step="mechanics", minimum=1e-5, maximum=10, default=None, required=True, when=DRAWING,
         help=Help(
             "Travel of the load per turn of pinion, pulley or screw.", "Rack: teeth times pitch. Screw: its lead.",
             "The pinion's diameter is not the feed: times π."

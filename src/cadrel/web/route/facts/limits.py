@@ -1,15 +1,12 @@
 """The limits and goal step."""
 
-import math
 from collections.abc import Mapping
 
-from cadrel.core.axis import check_limits, check_move, current_limit, planned_move
+from cadrel.core.axis import check_limits, check_move, current_limit, planned_move, shown_speed, shown_torque
 from cadrel.core.parameters import Entry
 from cadrel.web.route.facts.motor import bus_or_none
 from cadrel.web.route.facts.pictures import profile_picture
 from cadrel.web.route.facts.shape import Facts
-
-RPM = 60 / (2 * math.pi)
 
 
 def limits_facts(values: Mapping[str, Entry]) -> Facts:
@@ -25,8 +22,8 @@ def limits_facts(values: Mapping[str, Entry]) -> Facts:
     facts.rows = [
         ("Fastest move within the limits", f"{1e3 * plan.profile.duration:.0f}", "ms"),
         ("It reaches", f"{top * per:.4g}", f"{unit}/s"),
-        ("Motor speed then", f"{top * RPM:.0f}", "rpm"),
-        ("Torque it takes, peak", f"{plan.demand.torque_peak:.3g}", "N·m"),
+        ("Motor speed then", *shown_speed(axis.motor, top).split(" ")),
+        ("It takes, at most", *shown_torque(axis.motor, plan.demand.torque_peak).split(" ")),
         ("Advised: velocity limit", f"{1.1 * top * per:.4g} to {1.2 * top * per:.4g}", f"{unit}/s"),
         ("Advised: current limit", f"{most:.4g}", "A peak"),
         ("Advised: following-error window", f"{5 * axis.goal.following_error * per:.4g}", unit),

@@ -72,7 +72,7 @@ def torque_map(motor: Motor, bus: float, *, peak: float, continuous: float, dema
     }
     if demand:
         x, y = LEFT + WIDTH * np.abs(demand.speed) / top, BASE - HEIGHT * np.abs(demand.torque) / high
-        picture["move"] = _points(x[::4], y[::4])
+        picture["move"] = _points(x[::2], y[::2])
         picture["rms"] = f"{BASE - HEIGHT * demand.torque_rms / high:.1f}"
     return picture
 

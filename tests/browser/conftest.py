@@ -133,6 +133,16 @@ def run_procedure(page: Page, button: str, *, seconds: float) -> None:
     assert ended.count() == 0, ended.inner_text()
 
 
+def send_and_store(page: Page) -> None:
+    """Bring the project's values into the drive for good, and restart it where that is asked for."""
+    for button in ("Send all to the drive", "Store permanently", "Restart the drive"):
+        found = page.get_by_role("button", name=button)
+        if found.count() and found.is_enabled():
+            found.click()
+            page.wait_for_load_state()
+    expect(page.get_by_text("Project and drive agree.")).to_be_visible()
+
+
 @contextmanager
 def held(button: Locator) -> Iterator[None]:
     """Hold a button with the mouse."""

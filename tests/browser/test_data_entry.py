@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import Stack, serious_violations, step
+from tests.browser.conftest import Stack, send_and_store, serious_violations, step
 from tests.conftest import DEMO
 
 pytestmark = [pytest.mark.browser, pytest.mark.timeout(300)]
@@ -148,9 +148,7 @@ def test_the_marked_shaft_is_turned_by_hand(page: Page, stack: Stack) -> None:
     if page.get_by_role("button", name="Connect", exact=True).count():
         page.get_by_role("button", name="Connect", exact=True).click()
     page.get_by_role("button", name="Take control").click()
-    for button in ("Send all to the drive", "Store permanently", "Restart the drive"):
-        if page.get_by_role("button", name=button).is_enabled():
-            page.get_by_role("button", name=button).click()
+    send_and_store(page)
     step(page, "Feedback")
     page.get_by_role("button", name="Record one turn").click()
     expect(page.get_by_text("turn the marked shaft once, forward")).to_be_visible()

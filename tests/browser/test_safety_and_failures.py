@@ -11,7 +11,7 @@ import time
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests.browser.conftest import Stack, held, log_in, serious_violations, step
+from tests.browser.conftest import Stack, held, log_in, send_and_store, serious_violations, step
 
 pytestmark = [pytest.mark.browser, pytest.mark.timeout(300)]
 LIMIT = 0.2  # [s] from letting go to standstill
@@ -171,9 +171,7 @@ def test_a_wiring_fault_is_named_in_the_interface(page: Page, stack: Stack) -> N
     if page.get_by_role("button", name="Take control").is_visible():
         page.get_by_role("button", name="Take control").click()
     expect(page.get_by_text("you have control")).to_be_visible()
-    page.get_by_role("button", name="Send all to the drive").click()
-    page.get_by_role("button", name="Store permanently").click()
-    page.get_by_role("button", name="Restart the drive").click()
+    send_and_store(page)
     step(page, "Commutation")
     page.get_by_label("I see the axis; nobody and nothing is in its way.").check()
     page.get_by_role("button", name="Find the offset").click()

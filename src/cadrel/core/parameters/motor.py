@@ -279,7 +279,7 @@ MOTOR = (
         help=Help("Change of flux per kelvin.", "NdFeB −0.11 %/K, SmCo −0.04, ferrite −0.2.", "It is negative."),
     ),
     Parameter(
-        key="sheet.mounting_share", label="Continuous current in this mounting", symbol="kM", quantity="ratio",
+        key="sheet.mounting_share", label="Mounting, share of continuous current", symbol="kM", quantity="ratio",
         unit="%", step="motor", minimum=0.2, maximum=1.5, default=1.0,
         improves="Derates the continuous current where the heat sink is missing.",
         help=Help("Share of the printed continuous current that your mounting allows.",

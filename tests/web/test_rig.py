@@ -136,6 +136,35 @@ def test_the_strip_is_in_the_engineers_units(led: Axis, engineer: User, bench: t
     assert json.dumps(strip, allow_nan=False)
 
 
+def test_the_strip_tells_levels_index_and_a_hall_state_that_cannot_be(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    strip = strip_of(again(led), user_id=engineer.pk)
+    assert strip["levels"] in ("00", "01", "10", "11")
+    assert (strip["signal"], strip["index"]) == ("good", "not yet")
+    real = bench[1].status
+    monkeypatch.setattr(bench[1], "status", lambda: real() | {"hall": 7})
+    assert strip_of(again(led), user_id=engineer.pk)["signal"] == "bad: no such Hall state"
+
+
+def test_the_hand_turns_the_shaft_from_the_page(led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]) -> None:
+    before = bench[1].status()["counts"]
+    client_of(engineer).post(f"/axis/{led.pk}/do/turn/", {"turns": "0.25", "next": "/"})
+    deadline = time.monotonic() + 8
+    while abs(bench[1].status()["counts"] - before - 2500) > 25:
+        assert time.monotonic() < deadline, bench[1].status()["counts"]
+        time.sleep(0.05)
+    assert Event.objects.filter(axis=led, kind="hand").exists()
+
+
+def test_an_axis_the_drive_cannot_run_is_refused_before_a_run_starts(led: Axis, engineer: User) -> None:
+    changes: dict[str, Any] = {"feedback.kind": {"value": "resolver", "source": "typed"}}
+    save_entries(again(led), changes, author=engineer, cause="another device")
+    with pytest.raises(NotReady, match="it cannot read 'resolver'"):
+        actions.queue_job(again(led), "commutation", who=engineer, consented=True)
+    assert not Job.objects.exists()
+
+
 def test_another_owner_is_shown_as_such_and_the_old_lease_leads_no_more(
     led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]
 ) -> None:

@@ -1,5 +1,6 @@
 """The stand-in drive: memory, power states, lease, guards, jog, recorder."""
 
+import itertools
 import math
 from collections.abc import Callable
 
@@ -238,3 +239,33 @@ def test_the_same_seed_gives_the_same_recording(make_drive: Make, pusher: dict[s
         drive.link.wait(0.05)
         tapes.append(drive.recording()["i_d"])
     np.testing.assert_array_equal(tapes[0], tapes[1])
+
+
+def test_levels_of_a_and_b_go_through_quadrature_while_a_hand_turns(make_drive: Make) -> None:
+    # Quadrature: one of the two changes at a time, A first moving forward (every incremental encoder's sheet).
+    _, simulated = make_drive()
+    simulated.turn_by_hand(2 * math.pi * 400 / 10_000, 1.0)  # four hundred counts in a second
+    seen: list[tuple[int, int]] = []
+    for _ in range(4200):
+        a, b = simulated.status()["levels"]
+        if not seen or seen[-1] != (a, b):
+            seen.append((a, b))
+        simulated.advance(0.00025)
+    order = [(0, 0), (1, 0), (1, 1), (0, 1)]
+    steps = [(order.index(then) - order.index(now)) % 4 for now, then in itertools.pairwise(seen)]
+    assert 2 not in steps  # never both signals at once
+    assert steps.count(1) - steps.count(3) == pytest.approx(400, abs=8)  # the spring lets go of a few counts at first
+
+
+def test_the_log_says_how_long_after_the_last_command_a_jog_stood_still(ready: tuple[Drive, SimulatedDrive]) -> None:
+    drive, simulated = ready
+    enable(drive)
+    drive.jog(20.0)
+    since = drive.status()["events"]
+    simulated.advance(0.05)
+    assert not [e for e in drive.events(since) if e["kind"] == "jog_ended"]
+    simulated.advance(0.3)  # nobody renews it
+    (ended,) = [e for e in drive.events(since) if e["kind"] == "jog_ended"]
+    assert 0.1 < ended["facts"]["after"] < 0.2
+    simulated.advance(0.5)
+    assert len([e for e in drive.events(since) if e["kind"] == "jog_ended"]) == 1

@@ -514,6 +514,7 @@ class SimulatedDrive:
             "v_bus": float(s.meas_bus),
             "following_error": float(s.position_ref - s.position) if s.mode == layout.POSITION else 0.0,
             "counts": int(s.counts - s.count_zero),
+            "levels": [int(int(s.counts) % 4 in (1, 2)), int(int(s.counts) % 4 in (2, 3))],  # of A and B at the input
             "hall": int(s.hall),
             "index_seen": int(s.index_seen),
             "index_counts": int(s.index_count - s.count_zero),

@@ -6,7 +6,7 @@ from typing import Any
 from cadrel.core.axis import AxisModel
 from cadrel.core.errors import CadrelError
 from cadrel.core.mechanics import mechanism_from_entries
-from cadrel.core.parameters import REGISTRY
+from cadrel.core.parameters import REGISTRY, choice_of
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import owner_name, try_status
 
@@ -77,8 +77,16 @@ def strip_of(axis: Axis, *, user_id: int | None, purpose: str = "page") -> dict[
         "angle_quality": status["angle_quality"],
         "hall": status["hall"],
         "counts": status["counts"],
+        "levels": "".join(str(level) for level in status["levels"]),
+        "signal": _signal_quality(axis, status["hall"]),
         "index": "seen" if status["index_seen"] else "not yet",
     }
+
+
+def _signal_quality(axis: Axis, hall: int) -> str:
+    """Good or bad, as far as one look can tell."""
+    halls = choice_of(axis.values, "feedback.halls") == "1" and choice_of(axis.values, "feedback.hall_spacing") == "120"
+    return "bad: no such Hall state" if halls and hall in (0, 7) else "good"
 
 
 def unit_of(axis: Axis) -> tuple[str, float]:

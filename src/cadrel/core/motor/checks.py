@@ -4,7 +4,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from cadrel.core.errors import CoreError
 from cadrel.core.motor.relabelling import Change, likeliest, ratios_of
 from cadrel.core.motor.relations import RPM, Relation
 from cadrel.core.motor.sheet import motor_from_sheet
@@ -89,11 +88,3 @@ def _speed_within_bus(motor: Motor, bus_voltage: float) -> Check:
     if motor.base_speed is not None:
         said = f"{bus_voltage:.0f} V reaches rated flux up to {no_load * per:.4g} {unit}; above, the field is weakened."
     return Check(title, "agrees" if 0.5 * top <= no_load <= 6 * top else "look", said)
-
-
-def is_consistent(values: Mapping[str, Entry]) -> bool:
-    """Whether no check finds an error. An incomplete sheet counts as consistent."""
-    try:
-        return not any(c.state == "wrong" for c in check_motor(values))
-    except CoreError:
-        return True

@@ -80,11 +80,7 @@ def fields_of(step: str, values: Mapping[str, Entry]) -> list[Parameter]:
     """Parameters a step asks for under the choices made, what is needed first."""
     hidden = tuple(HIDDEN.get(step, ()))
     asked = [p for p in of_step(step) if not p.key.startswith(hidden or ("\0",)) and applies(p, values)]
-    return sorted(asked, key=lambda p: not _is_needed(p, values))
-
-
-def _is_needed(p: Parameter, values: Mapping[str, Entry]) -> bool:
-    return p.required or is_required(p, values) or bool(p.choices and p.required)
+    return sorted(asked, key=lambda p: not p.required)
 
 
 def with_choices(step: str, values: Mapping[str, Entry], post: Mapping[str, str]) -> dict[str, Entry]:
@@ -173,7 +169,7 @@ def form_of(
                 source=str(entry.get("source", "")),
                 problem=problems.get(p.key, ""),
                 understood="" if p.key in problems else understood_text(p, entry, values),
-                needed=_is_needed(p, values),
+                needed=p.required,
             )
         )
     return rows

@@ -22,11 +22,16 @@ from cadrel.core.simulation.layout import (
     GEN_HOLD,
     GEN_PATH,
     GEN_RAMP,
+    HALLS,
     NOWHERE,
     OFF,
     POSITION,
+    RESOLVER,
+    SERIAL,
+    SINCOS,
     SLOW,
     TICK,
+    TRIP_FEEDBACK,
     TRIP_FOLLOWING,
     TRIP_GUARD,
     TRIP_LEASE,
@@ -40,88 +45,12 @@ from cadrel.core.simulation.layout import (
     VECTOR,
     VELOCITY,
 )
-from cadrel.core.simulation.plant import FAST, SQRT3_2, TWO_PI, hall_state, noise, turned
+from cadrel.core.simulation.device import drive_angle, rotor_angle
+from cadrel.core.simulation.plant import FAST, SQRT3_2, TWO_PI, noise, turned
 
 STILL_SPEED = 0.5  # [rad/s] at the motor: a quick stop ends below it
 PATIENCE = 32000  # [ticks] 2 s more for the holder of the lease while the axis only holds
 STANDSTILL_TICKS = 8000  # [ticks] half a second: a quick stop that has not ended by then cuts power
-
-
-@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
-def track_encoder(s, p, c, before, edges, states):
-    """Note counts, edge times, index and Halls after the plant moved from motor angle `before`."""
-    per_rad = p.encoder_sign * p.counts_per_rev / TWO_PI
-    n0, n1 = before * per_rad, s.theta1 * per_rad
-    f0, f1 = math.floor(n0), math.floor(n1)
-    if f0 != f1:
-        boundary = f1 if n1 > n0 else f1 + 1.0
-        s.edge_count = int(boundary)
-        s.edge_time = s.tick + (boundary - n0) / (n1 - n0)
-        s.edge_fresh = 1
-        s.counts = int(f1)
-        hall = hall_state(s.theta1, p, edges, states)
-        if hall != s.hall:
-            _refine_on_hall(s, c, hall)
-            s.hall = hall
-    m0 = math.floor((before - p.index_angle) / TWO_PI)
-    m1 = math.floor((s.theta1 - p.index_angle) / TWO_PI)
-    if m0 != m1:
-        crossed = p.index_angle + TWO_PI * max(m0, m1)
-        s.index_count = math.floor(crossed * per_rad + 0.5)
-        s.index_seen += 1
-        if c.has_index > 0.0:
-            s.angle_offset = c.index_offset - c.pole_pairs * _drive_angle(s, c, s.index_count)
-            s.angle_quality = ANGLE_INDEX
-
-
-@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def read_halls(s, p, edges, states):
-    """Take the Hall signals as they stand, as power-up does."""
-    s.hall = hall_state(s.theta1, p, edges, states)
-
-
-@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
-def _drive_angle(s, c, counts):
-    """Motor angle of a count value as the drive's parameters have it. [rad]"""
-    return c.direction * (counts - s.count_zero) * TWO_PI / c.counts
-
-
-@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def hall_sector(hall, c):
-    """Sector 0...5 of a Hall code in the drive's forward direction, or -1 for 0 and 7."""
-    if hall == 1:
-        k = 0
-    elif hall == 3:
-        k = 1
-    elif hall == 2:
-        k = 2
-    elif hall == 6:
-        k = 3
-    elif hall == 4:
-        k = 4
-    elif hall == 5:
-        k = 5
-    else:
-        return -1
-    # Mirrored, the forward sequence is 1-5-4-6-2-3: state 1 stays first.
-    return k if c.hall_sign > 0 else (6 - k) % 6
-
-
-@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def _refine_on_hall(s, c, hall):
-    """At an edge the angle is known much better than within a sector: use it until the index comes."""
-    now, last = hall_sector(hall, c), hall_sector(s.hall, c)
-    if now < 0 or last < 0 or s.angle_quality not in (ANGLE_SECTOR, ANGLE_EDGE):
-        return
-    step = (now - last) % 6
-    if step == 1:
-        edge = c.hall_offset + now * math.pi / 3
-    elif step == 5:
-        edge = c.hall_offset + last * math.pi / 3
-    else:
-        return
-    s.angle_offset = edge - c.pole_pairs * _drive_angle(s, c, s.counts)
-    s.angle_quality = ANGLE_EDGE
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
@@ -134,8 +63,9 @@ def measure(s, p, c):
     else:
         ct, st = turned(s.cos_rotor, s.sin_rotor, the - s.angle_rotor)
     s.cos_rotor, s.sin_rotor, s.angle_rotor = ct, st, the
-    alpha = s.i_d * ct - s.i_q * st
-    beta = (s.i_d * st + s.i_q * ct) * p.phase_sign
+    own_alpha, own_beta = s.i_d * ct - s.i_q * st, s.i_d * st + s.i_q * ct
+    alpha = own_alpha * p.phase_cos + own_beta * p.phase_sin
+    beta = (own_beta * p.phase_cos - own_alpha * p.phase_sin) * p.phase_sign
     ia = alpha + p.current_noise * noise(s)
     ib = -0.5 * alpha + SQRT3_2 * beta + p.current_noise * noise(s)
     ia = math.floor(ia / p.current_lsb + 0.5) * p.current_lsb
@@ -145,7 +75,7 @@ def measure(s, p, c):
     if s.mode == VECTOR:
         s.angle_used = s.vec_angle
     else:
-        s.angle_used = c.pole_pairs * (_drive_angle(s, c, s.counts) + 0.5 * TWO_PI / c.counts) + s.angle_offset
+        s.angle_used = rotor_angle(s, c)
     step = s.angle_used - before
     if exact or abs(step) > 0.5:
         cu, su = math.cos(s.angle_used), math.sin(s.angle_used)
@@ -159,9 +89,17 @@ def measure(s, p, c):
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _measure_velocity(s, c):
-    """Counts between the last edges of two samples, over the time between those edges."""
+    """Counts between the last edges of two samples, over the time between those edges; or as the device tells it."""
     per_count = c.direction * TWO_PI / c.counts
-    s.position = _drive_angle(s, c, s.counts) + s.position_zero
+    s.position = drive_angle(s, c, s.counts) + s.position_zero
+    if c.device in (SINCOS, RESOLVER, SERIAL):
+        if c.device == RESOLVER:
+            s.velocity_raw = c.direction * s.track_velocity / c.periods
+        else:
+            s.velocity_raw = per_count * (s.counts - s.counts_last) / TV
+            s.counts_last = s.counts
+        s.velocity += (1.0 - c.feedback_pole) * (s.velocity_raw - s.velocity)
+        return
     if s.edge_fresh == 1:
         dt = (s.edge_time - s.edge_last_time) * TICK
         if dt > 0.0:
@@ -169,7 +107,7 @@ def _measure_velocity(s, c):
         s.edge_last_time, s.edge_last_count, s.edge_fresh = s.edge_time, s.edge_count, 0
     else:
         bound = abs(per_count) / max((s.tick - s.edge_time) * TICK, TV)
-        if bound < abs(per_count) / 0.02:  # no edge for 20 ms: standstill
+        if bound < abs(per_count) / (0.2 if c.device == HALLS else 0.02):  # no edge for so long: standstill
             s.velocity_raw = 0.0
         elif abs(s.velocity_raw) > bound:
             s.velocity_raw = math.copysign(bound, s.velocity_raw)
@@ -278,7 +216,7 @@ def power_off(s):
     s.stopping = 0
     s.gen = GEN_HOLD
     s.gen_velocity = s.gen_target = s.velocity_ref = s.acceleration_ref = 0.0
-    s.int_torque = s.torque_lp = s.int_d = s.int_q = s.iq_command = s.torque_cmd = 0.0
+    s.torque_start = s.int_torque = s.torque_lp = s.int_d = s.int_q = s.iq_command = s.torque_cmd = 0.0
     s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = 0.0
     s.next_alpha = s.next_beta = s.v_alpha = s.v_beta = s.out_d = s.out_q = 0.0
     s.vec_current = s.vec_current_target = 0.0
@@ -333,6 +271,8 @@ def _guards(s, c):
         _trip(s, c, TRIP_OVERVOLTAGE, True)
     elif s.meas_bus < c.trip_undervoltage:
         _trip(s, c, TRIP_UNDERVOLTAGE, True)
+    elif s.word_row > c.errors_tolerated:
+        _trip(s, c, TRIP_FEEDBACK, True)
     elif s.stopping > 0:
         return
     elif s.tick > s.deadline + (PATIENCE if _stands(s) else 0):
@@ -448,3 +388,4 @@ def _fill(s, x):
     x[14], x[15], x[16], x[17] = s.counts - s.count_zero, s.hall, s.index_count - s.count_zero, s.index_seen
     x[18], x[19], x[20], x[21] = s.angle_used, s.vec_angle, s.exc_now, s.moving
     x[22], x[23] = s.saturated, s.limited
+    x[24], x[25], x[26] = s.sig_cos, s.sig_sin, s.second

@@ -2,13 +2,13 @@
 
 import numba
 
+from cadrel.core.simulation.device import track_device, work_brake
 from cadrel.core.simulation.firmware import (
     advance_excitation,
     fast_tick,
     measure,
     record,
     slow_tick,
-    track_encoder,
 )
 from cadrel.core.simulation.layout import SLOW
 from cadrel.core.simulation.plant import FAST, plant_tick
@@ -32,7 +32,7 @@ def run_ticks(n, s, p, c, hall_edges, hall_states, path, excitation, signals, ch
         Segments of the move in progress (`motion.profile`).
     excitation : ndarray, shape (k,)
         Samples to inject.
-    signals : ndarray, shape (24,)
+    signals : ndarray, shape (27,)
         Scratch for the recorder.
     channels, tape : ndarray of int64 (q,), ndarray of float32 (q, rec_n)
         Which signals are recorded, and where.
@@ -47,5 +47,6 @@ def run_ticks(n, s, p, c, hall_edges, hall_states, path, excitation, signals, ch
         record(s, signals, channels, tape)
         before = s.theta1
         plant_tick(s, p)
-        track_encoder(s, p, c, before, hall_edges, hall_states)
+        track_device(s, p, c, before, hall_edges, hall_states)
+        work_brake(s, p)
         s.tick += 1

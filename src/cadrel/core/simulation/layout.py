@@ -14,11 +14,13 @@ OFF, VECTOR, CURRENT, VELOCITY, POSITION = 0, 1, 2, 3, 4
 NOWHERE, AT_VOLTAGE_D, AT_VOLTAGE_Q, AT_CURRENT_D, AT_CURRENT_Q, AT_TORQUE, AT_VELOCITY, AT_POSITION = range(8)
 # How well the drive knows the rotor angle.
 ANGLE_UNKNOWN, ANGLE_SECTOR, ANGLE_EDGE, ANGLE_INDEX = 0, 1, 2, 3
+# Devices that tell where the motor is; the numbers are those of the parameter feedback.device.
+INCREMENTAL, SINCOS, RESOLVER, SERIAL, HALLS = 0, 1, 2, 3, 4
 # Set-point generator.
 GEN_HOLD, GEN_RAMP, GEN_PATH = 0, 1, 2
 # Trips raised inside a tick; the drive names them.
 TRIP_NONE, TRIP_OVERCURRENT, TRIP_OVERVOLTAGE, TRIP_UNDERVOLTAGE, TRIP_OVERSPEED = 0, 1, 2, 3, 4
-TRIP_FOLLOWING, TRIP_TRAVEL, TRIP_LEASE, TRIP_GUARD = 5, 6, 7, 8
+TRIP_FOLLOWING, TRIP_TRAVEL, TRIP_LEASE, TRIP_GUARD, TRIP_FEEDBACK = 5, 6, 7, 8, 9
 
 
 class Plant(NamedTuple):
@@ -56,9 +58,35 @@ class Plant(NamedTuple):
     current_lsb: float
     bus_noise: float
     phase_sign: float
+    phase_cos: float  # of the turn by which rotated motor wires shift the frame
+    phase_sin: float
+    device: int
     counts_per_rev: float
     encoder_sign: float
     index_angle: float
+    has_index: float
+    lost_counts: float  # per revolution
+    hall_hysteresis: float  # [rad] electrical, width
+    play: float  # [rad] between shaft and device
+    slip: float  # share of forward motion the device misses
+    periods: float  # signal periods per turn
+    signal_offset_cos: float  # of the amplitude
+    signal_offset_sin: float
+    signal_gain: float  # sine over cosine
+    signal_quadrature: float  # [rad] sine ahead
+    signal_noise: float  # of the amplitude
+    signal_level: float  # amplitude over the nominal one
+    signals_swapped: float
+    word_counts: float  # values of the position field
+    word_skip: float  # 2 to the number of bits below the position
+    word_length: float  # bits in all
+    word_error_rate: float  # share of words with a line error
+    word_latency: float  # [s]
+    word_alarm: float  # error bit set
+    brake_torque: float  # [N·m] at the motor
+    brake_stuck: float
+    brake_delay: float  # [ticks] to open, and to close
+    second_counts: float  # per motor turn, signed; 0: no device on the load
 
 
 class Settings(NamedTuple):
@@ -100,8 +128,21 @@ class Settings(NamedTuple):
     quick_stop: float
     hall_offset: float
     hall_sign: float
+    hall_mask: float  # bits to invert: 2 where the Halls stand 60° apart
     index_offset: float
     has_index: float
+    device: int
+    is_absolute: float
+    periods: float
+    signal_offset_cos: float
+    signal_offset_sin: float
+    signal_gain: float
+    signal_quadrature: float
+    word_counts: float
+    word_skip: float
+    word_length: float
+    errors_tolerated: float
+    tracking: float  # [rad/s] natural frequency of the tracking converter
 
 
 _REALS = (
@@ -112,13 +153,15 @@ _REALS = (
     "int_torque torque_lp torque_cmd notch_x1 notch_x2 notch_y1 notch_y2 velocity_ref velocity_cmd "
     "position_ref acceleration_ref thermal gen_velocity gen_target gen_rate path_time path_origin "
     "vec_angle vec_rate vec_target vec_current vec_current_target vec_current_rate exc_now guard_low "
-    "guard_high guard_speed "
+    "guard_high guard_speed theta_s slipped sig_cos sig_sin sig_phase sig_total track_velocity hall_edge "
+    "hall_edge_angle torque_start "
 ).split()
 _WHOLES = (
     "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_fresh hall hall_last "
     "sector_last index_seen index_count angle_quality mode gen trip deadline stopping stopped saturated "
     "limited path_index exc_point exc_index exc_len exc_left exc_div rec_state rec_div rec_n rec_pos "
-    "rec_filled rec_left rec_pre trig_signal trig_rising moving "
+    "rec_filled rec_left rec_pre trig_signal trig_rising moving lost counts_last word word_last word_errors "
+    "word_row words brake brake_time second hall_jumps "
 ).split()
 STATE = np.dtype(
     [(n, np.float64) for n in _REALS]
@@ -152,6 +195,9 @@ SIGNALS: tuple[tuple[str, str, str], ...] = (
     ("profile_active", "", "Profile active"),
     ("voltage_limited", "", "Voltage limited"),
     ("current_limited", "", "Current limited"),
+    ("signal_cos", "", "Cosine signal"),
+    ("signal_sin", "", "Sine signal"),
+    ("second_counts", "", "Counts on the load"),
 )
 SIGNAL_INDEX = {key: i for i, (key, _, _) in enumerate(SIGNALS)}
 
@@ -159,7 +205,8 @@ SIGNAL_INDEX = {key: i for i, (key, _, _) in enumerate(SIGNALS)}
 def fresh_state(*, supply_voltage: float, theta: float, seed: int) -> np.record:
     """Return the state of a plant at rest at a motor angle, bus charged, drive just powered up."""
     state = np.zeros(1, STATE).view(np.recarray)[0]
-    state.theta1 = state.theta2 = theta
+    state.theta1 = state.theta2 = state.theta_s = theta
+    state.brake = 1
     state.v_bus = state.meas_bus = supply_voltage
     state.stuck1 = state.stuck2 = 1
     state.noise = np.uint64(seed * 2654435761 % 2**63 + 88172645463325252)

@@ -75,7 +75,8 @@ def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so th
     twist0 = s.theta1 - s.theta2
     theta20 = s.theta2
     # Applied voltage: the drive's own frame, mirrored where two phases are swapped, less the inverter's dead time.
-    va, vb = s.v_alpha, s.v_beta * p.phase_sign
+    beta = s.v_beta * p.phase_sign
+    va, vb = s.v_alpha * p.phase_cos - beta * p.phase_sin, s.v_alpha * p.phase_sin + beta * p.phase_cos
     c0, s0 = s.cos_rotor, s.sin_rotor
     if powered and p.dead_voltage > 0.0:
         ia = id0 * c0 - iq0 * s0
@@ -90,7 +91,8 @@ def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so th
     te0 = 1.5 * p.pole_pairs * (p.flux_linkage * iq0 + (p.inductance_d - p.inductance_q) * id0 * iq0)
     shaft0 = p.stiffness * twist0 + p.damping * (w10 - w20)
     stop0 = _stop_torque(theta20, w20, p)
-    f1, hold1 = _friction(w10, te0 - shaft0, s.stuck1 == 1, p.coulomb_motor, p.breakaway_ratio, p.stribeck_speed)
+    coulomb1 = p.coulomb_motor + s.brake * p.brake_torque
+    f1, hold1 = _friction(w10, te0 - shaft0, s.stuck1 == 1, coulomb1, p.breakaway_ratio, p.stribeck_speed)
     f2, hold2 = _friction(
         w20, shaft0 + p.torque_load + stop0, s.stuck2 == 1, p.coulomb_load, p.breakaway_ratio, p.stribeck_speed
     )
@@ -169,7 +171,7 @@ def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so th
     w21 = w20 + h6 * (k1b + 2 * (k2b + k3b) + k4b)
     s.theta1 = th0 + h6 * (w10 + 2 * (u1 + x1) + y1)
     s.theta2 = theta20 + h6 * (w20 + 2 * (u2 + x2) + y2)
-    s.stuck1 = 1 if hold1 or (p.coulomb_motor > 0.0 and w11 * f1 < 0.0) else 0
+    s.stuck1 = 1 if hold1 or (coulomb1 > 0.0 and w11 * f1 < 0.0) else 0
     s.stuck2 = 1 if hold2 or (p.coulomb_load > 0.0 and w21 * f2 < 0.0) else 0
     s.omega1 = 0.0 if s.stuck1 == 1 else w11
     s.omega2 = 0.0 if s.stuck2 == 1 else w21
@@ -208,20 +210,6 @@ def _bus_tick(s, p, power):
     s.energy_chopper += TICK * burn * s.v_bus
     s.energy_supply += TICK * supply * s.v_bus
     s.v_bus = max(1.0, s.v_bus + TICK * (supply - burn - power / max(s.v_bus, 1.0)) / p.bus_capacitance)
-
-
-@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def hall_state(theta1, p, edges, states):
-    """Return the code of the Hall signals at a motor angle. `edges`: six rising angles, electrical. [rad]"""
-    angle = p.pole_pairs * theta1
-    angle -= TWO_PI * math.floor(angle / TWO_PI)
-    k = 5
-    for i in range(6):
-        if angle >= edges[i]:
-            k = i
-        else:
-            break
-    return states[k]
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")

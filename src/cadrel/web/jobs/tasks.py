@@ -2,7 +2,7 @@
 
 import threading
 import time
-from collections.abc import Callable
+from typing import Any
 
 from django.db import close_old_connections, connections
 from django.utils import timezone
@@ -41,7 +41,7 @@ def _run(job: Job, pulse: "_Pulse") -> None:
             drive=drive,
             axis=axis.understood,
             consent=Consent(**job.consent),
-            report=_reporter(job.pk),
+            report=pulse.report,
             is_aborted=lambda: pulse.abort,
             model=dict(axis.model),
         )
@@ -72,21 +72,22 @@ def _end(job: Job, state: str, *, error: CadrelError | None = None, text: str = 
     )
 
 
-def _reporter(job_id: int) -> Callable[[str, float], None]:
-    def report(phase: str, share: float) -> None:
-        Job.objects.filter(pk=job_id).update(phase=phase[:120], share=share)
-
-    return report
-
-
 class _Pulse:
-    """A thread that says the worker lives, and learns whether the engineer aborted."""
+    """A thread that says the worker lives and how far it is, and learns whether the engineer aborted.
+
+    The procedure itself never waits for the database: a slow write there would cost it the control lease.
+    """
 
     def __init__(self, job_id: int) -> None:
         self.abort = False
+        self._progress: dict[str, Any] = {}
         self._job_id = job_id
         self._ended = threading.Event()
         self._thread = threading.Thread(target=self._beat, daemon=True)
+
+    def report(self, phase: str, share: float) -> None:
+        """Note phase and share done; they are written at the next beat."""
+        self._progress = {"phase": phase[:120], "share": share}
 
     def __enter__(self) -> "_Pulse":
         self._thread.start()
@@ -101,7 +102,8 @@ class _Pulse:
         while not self._ended.wait(0.15):
             rows = Job.objects.filter(pk=self._job_id)
             self.abort = self.abort or bool(rows.values_list("abort", flat=True).first())
-            if time.monotonic() - last > BEAT:
-                rows.update(heartbeat=timezone.now())
+            progress, self._progress = self._progress, {}
+            if progress or time.monotonic() - last > BEAT:
+                rows.update(heartbeat=timezone.now(), **progress)
                 last = time.monotonic()
         connections.close_all()

@@ -254,11 +254,14 @@ def turn_by_hand(axis: Axis, *, who: Any, turns: float, seconds: float) -> None:
 def try_status(
     axis: Axis, *, renew_for: Any, purpose: str = "live"
 ) -> tuple[dict[str, Any] | None, CadrelError | None]:
-    """Return the status, or why there is none; renews the lease only for the page of the one who leads."""
+    """Return the status, or why there is none; renews the lease only for the page of the one who leads.
+
+    While a run is in progress its worker alone renews it: a page must not keep alive what a dead worker commanded.
+    """
     if not axis.connected:
         return None, None
     drive = drive_of(axis, purpose)
-    if renew_for is None or axis.leader_id != renew_for:
+    if renew_for is None or axis.leader_id != renew_for or axis.jobs.active().exists():
         drive.lease = ""
     try:
         return drive.status(), None

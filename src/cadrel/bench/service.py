@@ -128,6 +128,7 @@ HANDLERS: dict[str, Handler] = {
         guard_low=float(p["guard_low"]),
         guard_high=float(p["guard_high"]),
         guard_speed=float(p["guard_speed"]),
+        torque=float(p.get("torque", 0.0)),
     ),
     "power.disable": lambda d, p: d.disable(),
     "fault.reset": lambda d, p: d.reset_fault(),
@@ -137,10 +138,12 @@ HANDLERS: dict[str, Handler] = {
     "motion.jog": lambda d, p: d.jog(float(p["velocity"])),
     "motion.run": lambda d, p: d.run_at(float(p["velocity"])),
     "motion.path": lambda d, p: d.run_path(unpack(p["segments"])),
+    "motion.adopt_angle": lambda d, p: d.adopt_angle(float(p["angle"])),
     "motion.set_position": lambda d, p: d.set_position(float(p["value"])),
     "excitation.start": lambda d, p: d.excite(
         str(p["point"]), unpack(p["samples"]), divider=int(p["divider"]), repeats=int(p["repeats"])
     ),
+    "feedback.raw": lambda d, p: d.raw(),
     "recorder.arm": lambda d, p: d.arm(
         list(p["channels"]),
         divider=int(p["divider"]),
@@ -153,6 +156,8 @@ HANDLERS: dict[str, Handler] = {
     "events.read": lambda d, p: [e for e in d.events if e["number"] > int(p.get("since", 0))],
     "bench.power": lambda d, p: d.power_switch(bool(p["on"])),
     "bench.turn": lambda d, p: d.turn_by_hand(float(p["angle"]), float(p["seconds"])),
+    "bench.rig": lambda d, p: d.wiring(),
+    "bench.rewire": lambda d, p: d.rewire(dict(p["changes"]), list(p["faults"])),
     "bench.switch": lambda d, p: d.set_switch(str(p["name"]), bool(p["closed"])),
 }
 NEED_LEASE = {
@@ -168,6 +173,7 @@ NEED_LEASE = {
     "motion.jog",
     "motion.run",
     "motion.path",
+    "motion.adopt_angle",
     "motion.set_position",
     "excitation.start",
     "recorder.arm",

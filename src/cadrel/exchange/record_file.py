@@ -31,13 +31,19 @@ class RecordFile:
     values: dict[str, Entry] = field(default_factory=dict)
 
 
+# Follows from the device and the axis: what the drive's input is set to.
+ABOUT_THE_INPUT = (
+    "feedback.counts", "feedback.device", "feedback.periods", "feedback.word_skip", "feedback.word_length",
+)  # fmt: skip
+
+
 def record_keys(kind: str) -> list[Parameter]:
     """Return the parameters a record of that kind holds: what the sheet of the thing itself prints."""
     about_the_axis = ("feedback.direction", "second.", "feedback.velocity_from", "feedback.position_from", "cable.")
     return [
         p
         for p in of_step(kind)
-        if not p.key.startswith(("motor.", "feedback.counts", *about_the_axis))
+        if not p.key.startswith(("motor.", *ABOUT_THE_INPUT, *about_the_axis))
         and p.key not in ("sheet.temperature_winding", "sheet.mounting_share")
     ]
 

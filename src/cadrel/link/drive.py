@@ -97,9 +97,14 @@ class Drive:
         """Renew the lease."""
         self._led("control.beat")
 
-    def enable(self, mode: str, *, guard_low: float, guard_high: float, guard_speed: float) -> None:
-        """Enable within consented travel and speed. [rad], [rad/s]"""
-        self._led("power.enable", mode=mode, guard_low=guard_low, guard_high=guard_high, guard_speed=guard_speed)
+    def enable(
+        self, mode: str, *, guard_low: float, guard_high: float, guard_speed: float, torque: float = 0.0
+    ) -> None:
+        """Enable within consented travel and speed, with a torque from the first moment. [rad], [rad/s], [N·m]"""
+        self._led(
+            "power.enable", mode=mode, guard_low=guard_low, guard_high=guard_high, guard_speed=guard_speed,
+            torque=torque,
+        )  # fmt: skip
 
     def disable(self) -> None:
         """Open the power stage; the axis coasts."""
@@ -116,6 +121,14 @@ class Drive:
     def vector(self, *, angle: float, rate: float, current: float, rise: float) -> None:
         """Turn the vector. [rad], [rad/s], [A], [A/s]"""
         self._led("motion.vector", angle=angle, rate=rate, current=current, rise=rise)
+
+    def adopt_angle(self, angle: float) -> None:
+        """Take an electrical angle for where the rotor stands now, until the next power-up. [rad]"""
+        self._led("motion.adopt_angle", angle=angle)
+
+    def raw(self) -> dict[str, Any]:
+        """Signals, words and their errors as they arrive from the device."""
+        return dict(self._call("feedback.raw", lease=self.lease))
 
     def jog(self, velocity: float) -> None:
         """Jog; to be renewed within 100 ms. [rad/s]"""
@@ -181,6 +194,14 @@ class Drive:
     def turn_by_hand(self, angle: float, seconds: float) -> None:
         """Turn the stand-in's shaft from outside, power off. [rad], [s] Raises `RefusedByDrive`."""
         self._call("bench.turn", angle=angle, seconds=seconds)
+
+    def rig(self) -> dict[str, Any]:
+        """The stand-in's wiring and load as they are: for its own page only."""
+        return dict(self._call("bench.rig"))
+
+    def rewire(self, changes: Mapping[str, Any], faults: Sequence[str]) -> None:
+        """Change the stand-in's wiring, device or load, power off. Raises `RefusedByDrive`."""
+        self._call("bench.rewire", changes=dict(changes), faults=list(faults))
 
     def set_switch(self, name: str, closed: bool) -> None:
         """The stand-in's safety and enable inputs."""

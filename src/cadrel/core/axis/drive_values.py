@@ -4,6 +4,7 @@ import math
 from collections.abc import Mapping
 
 from cadrel.core.axis.understanding import AxisModel, understand
+from cadrel.core.feedback import layout_of
 from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, Entry, check_entry, default_drive_values
 from cadrel.core.quantities import from_si, units_of
 
@@ -94,9 +95,25 @@ def _computed(axis: AxisModel) -> dict[str, float]:
         "motor.current_continuous": motor.current_continuous,
         "motor.current_peak": motor.current_peak,
         "motor.speed_max": motor.speed_max,
-        "feedback.counts": axis.counts_per_rev,
+        **_device_values(axis),
         "power.undervoltage": UNDERVOLTAGE_SHARE * axis.bus_voltage,
         "load.inertia": axis.inertia,
+    }
+
+
+DEVICE_CODES = {"incremental": 0.0, "sincos": 1.0, "resolver": 2.0, "serial": 3.0, "halls": 4.0}
+
+
+def _device_values(axis: AxisModel) -> dict[str, float]:
+    """What the drive's feedback input is set to."""
+    device = axis.feedback
+    word = device.serial
+    return {
+        "feedback.device": DEVICE_CODES[device.kind],
+        "feedback.counts": device.counts_per_turn,
+        "feedback.periods": device.periods_per_turn or 1.0,
+        "feedback.word_skip": float(word.trailing_bits) if word else 0.0,
+        "feedback.word_length": float(sum(f.bits for f in layout_of(word))) if word else 0.0,
     }
 
 

@@ -3,6 +3,8 @@
 device.py       entries -> FeedbackDevice; start reading here
 calculators.py  edge rate, speed step, 32-bit range, telegram time
 checks.py       device and motor -> list of warnings, in words
+circle.py       sine and cosine -> ellipse, correction, angle error
+layout_test.py  words of a turned shaft -> where the position is in them
 word.py         bit layout and checksum of serial words
 """
 
@@ -16,23 +18,31 @@ from cadrel.core.feedback.calculators import (
     word_range,
 )
 from cadrel.core.feedback.checks import check_feedback
+from cadrel.core.feedback.circle import ROUND, SignalCircle, angle_error, fit_circle
 from cadrel.core.feedback.device import FeedbackDevice, SerialWord, device_from_entries
+from cadrel.core.feedback.layout_test import WordFinding, read_layout
 from cadrel.core.feedback.word import BitField, crc6, decode_word, encode_word, gray_to_binary, layout_of
 
 __all__ = [
     "EDGES_PER_PERIOD",
+    "ROUND",
     "BitField",
     "FeedbackDevice",
     "SerialWord",
+    "SignalCircle",
+    "WordFinding",
     "WordRange",
+    "angle_error",
     "check_feedback",
     "crc6",
     "decode_word",
     "device_from_entries",
     "edge_rate",
     "encode_word",
+    "fit_circle",
     "gray_to_binary",
     "layout_of",
+    "read_layout",
     "speed_of_one_count",
     "telegram_time",
     "velocity_noise",

@@ -1,17 +1,18 @@
 """Recorded runs -> physical values with their standard deviation.
 
 estimated.py    Estimated: value, std; the result of everything here
-alignment.py    held vectors -> direction, pole pairs, offset, Hall map
+turning.py      a turned vector -> direction, ratio, rotor bias, play of the coupling
+alignment.py    held vectors -> offset; breakaway currents -> rotor angle
+halls.py        Hall codes -> what is wired wrongly, sequence, edges
 electrical.py   resistance from the slope, inductance from the admittance, flux from spinning
 load.py         inertia, friction, gravity from back-and-forth runs
 two_mass.py     measured velocity plant -> two-mass model
 """
 
 from cadrel.core.identification.alignment import (
-    HallMap,
     OffsetResult,
-    electrical_turns,
-    learn_halls,
+    SearchResult,
+    angle_from_breakaway,
     offset_from_alignment,
 )
 from cadrel.core.identification.electrical import (
@@ -21,22 +22,37 @@ from cadrel.core.identification.electrical import (
     resistance_from_levels,
 )
 from cadrel.core.identification.estimated import Estimated
+from cadrel.core.identification.halls import HallFault, HallMap, learn_halls
 from cadrel.core.identification.load import LoadEstimate, fit_load
+from cadrel.core.identification.turning import (
+    Following,
+    VectorLoad,
+    following,
+    load_of_vector,
+    play_from_two_currents,
+)
 from cadrel.core.identification.two_mass import PlantFit, fit_two_mass
 
 __all__ = [
     "Estimated",
+    "Following",
+    "HallFault",
     "HallMap",
     "LoadEstimate",
     "OffsetResult",
     "PlantFit",
+    "SearchResult",
+    "VectorLoad",
     "angle_error_from_spinning",
-    "electrical_turns",
+    "angle_from_breakaway",
     "fit_admittance",
     "fit_load",
     "fit_two_mass",
     "flux_from_spinning",
+    "following",
     "learn_halls",
+    "load_of_vector",
     "offset_from_alignment",
+    "play_from_two_currents",
     "resistance_from_levels",
 ]

@@ -1,8 +1,7 @@
-"""Vectors held or turned, and the shaft's answer -> direction, pole pairs, offset, Hall map."""
+"""Vectors held, and the shaft's answer -> offset; breakaway currents -> rotor angle almost without motion."""
 
 import math
 from dataclasses import dataclass
-from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,28 +9,6 @@ from numpy.typing import NDArray
 from cadrel.core.errors import UnusableInput
 
 FloatArray = NDArray[np.float64]
-NORMAL = (1, 3, 2, 6, 4, 5)
-MIRRORED = (1, 5, 4, 6, 2, 3)
-
-
-def electrical_turns(vector_angle: FloatArray, shaft_angle: FloatArray) -> float:
-    """Return electrical turns per mechanical turn with its sign, by least squares over a turning vector.
-
-    Parameters
-    ----------
-    vector_angle, shaft_angle : ndarray, shape (n,)
-        Commanded electrical and measured mechanical angle. [rad]
-
-    Raises
-    ------
-    UnusableInput
-        The shaft did not move.
-    """
-    v, s = vector_angle - vector_angle.mean(), shaft_angle - shaft_angle.mean()
-    moved = float(s @ s)
-    if moved < 1e-9 * len(s):
-        raise UnusableInput(what="The shaft did not move.", remedy="Raise the phasing current, or free the shaft.")
-    return float(v @ s) / moved
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,76 +51,53 @@ def offset_from_alignment(
 
 
 @dataclass(frozen=True, slots=True)
-class HallMap:
-    """What a slow turn showed of the Hall signals."""
+class SearchResult:
+    """Rotor angle from nudges."""
 
-    mirrored: bool
-    offset: float  # [rad] electrical angle entering state 1, forward
-    edge_errors: tuple[float, ...]  # [rad] of each of the six edges against the even grid
-    faults: tuple[str, ...]  # in plain words; empty when all is well
+    angle: float  # [rad] electrical, at the shaft position that counts as zero
+    std: float  # [rad]
+    load_share: float  # constant torque over the torque constant times the mean breakaway current
 
 
-def learn_halls(
-    angle_up: FloatArray, hall_up: NDArray[np.int64], angle_down: FloatArray, hall_down: NDArray[np.int64]
-) -> HallMap:
-    """Return sequence, offset and edge placement from records of a forward and a backward turn.
+def angle_from_breakaway(
+    vector: FloatArray, shaft_el: FloatArray, current: FloatArray, way: FloatArray
+) -> SearchResult:
+    """Return the rotor angle from the currents at which vectors just began to move the shaft.
 
     Parameters
     ----------
-    angle_up, angle_down : ndarray, shape (n,)
-        Electrical angle of the rotor, with the offset applied. [rad]
-    hall_up, hall_down : ndarray of int, shape (n,)
-        Hall codes.
+    vector : ndarray, shape (n,)
+        Angles of the vectors. [rad]
+    shaft_el : ndarray, shape (n,)
+        Electrical angle of the shaft before each nudge, from where the search began. [rad]
+    current : ndarray, shape (n,)
+        Current at which it began to move. [A]
+    way : ndarray, shape (n,)
+        +1 or -1: which way it moved.
+
+    Raises
+    ------
+    UnusableInput
+        Fewer than four nudges moved it, or all one way.
+
+    Notes
+    -----
+    It begins to move when Kt i sin(vector - rotor) + load = way T_b, T_b the breakaway torque. Divided by T_b this is
+    linear in Kt cos(rotor) / T_b, Kt sin(rotor) / T_b and load / T_b: gravity and friction drop out of the angle.
     """
-    seen = sorted({int(h) for h in np.concatenate([hall_up, hall_down])})
-    faults = _state_faults(seen)
-    order = _sequence(hall_up)
-    mirrored = _matches(order, MIRRORED) and not _matches(order, NORMAL)
-    if not faults and not (_matches(order, NORMAL) or _matches(order, MIRRORED)):
-        faults.append(
-            f"The sequence {'-'.join(map(str, order[:8]))} is not that of three signals 120° apart; "
-            "two of them may be inverted."
+    if len(vector) < 4 or np.ptp(way) == 0:
+        raise UnusableInput(
+            what="The shaft moved for too few of the nudges.", remedy="Allow more current, or free the shaft."
         )
-    if faults:
-        return HallMap(mirrored, 0.0, (0.0,) * 6, tuple(faults))
-    ring = MIRRORED if mirrored else NORMAL
-    edges = []
-    for k in range(6):
-        before, after = ring[k - 1], ring[k]
-        found = np.concatenate(
-            [_edge_angles(angle_up, hall_up, before, after), _edge_angles(angle_down, hall_down, after, before)]
-        )
-        if not found.size:
-            return HallMap(mirrored, 0.0, (0.0,) * 6, (f"No edge into state {after} was seen; turn further.",))
-        edges.append(complex(np.exp(1j * (found - k * math.pi / 3)).mean()))
-    mean = sum(edges)
-    offset = math.atan2(mean.imag, mean.real)
-    errors = tuple(float(np.angle(e * np.exp(-1j * offset))) for e in edges)
-    return HallMap(mirrored, offset, errors, ())
-
-
-def _state_faults(seen: list[int]) -> list[str]:
-    faults = []
-    if 0 in seen or 7 in seen:
-        faults.append("The Hall signals show 0 or 7, which no position has: a wire or their supply is off.")
-    missing = [h for h in NORMAL if h not in seen]
-    if missing and not faults:
-        faults.append(f"The Hall states {missing} never came: one signal does not change.")
-    return faults
-
-
-def _sequence(hall: NDArray[np.int64]) -> list[int]:
-    keep = np.concatenate([[True], np.diff(hall) != 0])
-    return [int(h) for h in hall[keep]]
-
-
-def _matches(order: list[int], ring: tuple[int, ...]) -> bool:
-    """Whether most transitions follow the ring; a few backward steps of a trembling shaft do no harm."""
-    steps = list(pairwise(order))
-    good = sum(1 for a, b in steps if a in ring and b == ring[(ring.index(a) + 1) % 6])
-    return len(steps) >= 5 and good >= 0.8 * len(steps)
-
-
-def _edge_angles(angle: FloatArray, hall: NDArray[np.int64], before: int, after: int) -> FloatArray:
-    at = np.nonzero((hall[:-1] == before) & (hall[1:] == after))[0]
-    return 0.5 * (angle[at] + angle[at + 1])
+    v = vector - shaft_el
+    # way = i (s sin v - c cos v) + l, with s = Kt cos(rotor) / T_b, c = Kt sin(rotor) / T_b, l = load / T_b.
+    design = np.stack([current * np.sin(v), -current * np.cos(v), np.ones_like(v)], axis=1)
+    solution = np.linalg.lstsq(design, way, rcond=None)[0]
+    rest = way - design @ solution
+    s, c, load = (float(x) for x in solution)
+    sigma = math.sqrt(float(rest @ rest) / max(len(v) - 3, 1))
+    cov = sigma**2 * np.linalg.pinv(design.T @ design)
+    size = math.hypot(s, c)
+    turn = np.array([-c, s]) / size**2
+    std = math.sqrt(max(float(turn @ cov[:2, :2] @ turn), 0.0))
+    return SearchResult(math.atan2(c, s), std, load)

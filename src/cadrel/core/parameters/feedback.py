@@ -54,8 +54,9 @@ FEEDBACK = (
                   "With them the motor starts without moving first.", "States 0 and 7 do not exist: a wire is off."),
     ),
     Parameter(
-        key="feedback.hall_spacing", label="Hall spacing", symbol="", quantity="count", step="feedback", minimum=0,
-        maximum=1, default="120", choices=(("120", "120° electrical"), ("60", "60° electrical")),
+        key="feedback.hall_spacing", label="Hall spacing", symbol="", quantity="count", step="feedback",
+        storage="drive", minimum=60, maximum=120, default="120",
+        choices=(("120", "120° electrical"), ("60", "60° electrical")),
         when=(("feedback.kind", ("incremental", "sincos", "halls")), ("feedback.halls", ("1",))),
         help=Help("Angle between the three Halls.", "120° is usual; 60° shows states 0 and 7 in turn.",
                   "Taken wrongly, two of six states look impossible."),
@@ -103,7 +104,7 @@ FEEDBACK = (
     ),
     Parameter(
         key="feedback.resolver_bandwidth", label="Bandwidth of the conversion", symbol="fR", quantity="frequency",
-        unit="kHz", step="feedback", minimum=50, maximum=20e3, default=1200.0, when=RESOLVER,
+        unit="kHz", step="feedback", storage="drive", minimum=50, maximum=20e3, default=1200.0, when=RESOLVER,
         help=Help("Of the tracking converter.", "Ten times the velocity loop's or more.",
                   "Its lag counts as delay in every loop."),
     ),
@@ -185,7 +186,7 @@ FEEDBACK = (
     ),
     Parameter(
         key="feedback.errors_tolerated", label="Errors tolerated in a row", symbol="", quantity="count",
-        step="feedback", minimum=0, maximum=10, default=0.0, whole=True, when=SERIAL,
+        step="feedback", storage="drive", minimum=0, maximum=10, default=0.0, whole=True, when=SERIAL,
         help=Help("Bad words before the drive stops.", "0: mend the cable, do not ignore it.",
                   "Each tolerated word is a period without position."),
     ),
@@ -209,6 +210,33 @@ FEEDBACK = (
         step="feedback", minimum=4, maximum=5e9, default=4096.0, restart=True, cia402="608Fh",
         help=Help("Counts per motor revolution; of a linear motor per magnetic pitch.", "Follows from the device.",
                   "Lines typed for counts."),
+    ),
+    Parameter(
+        key="feedback.device", label="Device the drive reads", symbol="", quantity="count", storage="drive",
+        step="feedback", minimum=0, maximum=4, default="0", restart=True,
+        choices=(
+            ("0", "incremental"), ("1", "sine and cosine"), ("2", "resolver"), ("3", "serial"), ("4", "Halls alone"),
+        ),
+        help=Help("What the drive's feedback input is set to.", "Follows from the device on the motor.",
+                  "Another kind than is plugged in: nothing is read."),
+    ),
+    Parameter(
+        key="feedback.periods", label="Signal periods per revolution", symbol="N", quantity="count", storage="drive",
+        step="feedback", minimum=0.001, maximum=1e7, default=1.0, restart=True,
+        help=Help("Periods of sine and cosine per motor revolution; of a resolver its pole pairs.",
+                  "Follows from the device.", "A linear motor's are counted per magnetic pitch."),
+    ),
+    Parameter(
+        key="feedback.word_skip", label="Bits below the position", symbol="", quantity="count", storage="drive",
+        step="feedback", minimum=0, maximum=32, default=0.0, whole=True, restart=True,
+        help=Help("Bits the drive skips between position and status.", "Follows from the word's layout.",
+                  "One too few doubles the position."),
+    ),
+    Parameter(
+        key="feedback.word_length", label="Bits of the word", symbol="", quantity="count", storage="drive",
+        step="feedback", minimum=0, maximum=128, default=0.0, whole=True, restart=True,
+        help=Help("All bits of one word, checksum and status included.", "Follows from the word's layout.",
+                  "Read too short or too long, no checksum fits."),
     ),
     Parameter(
         key="second.kind", label="Second device, on the load", symbol="", quantity="count", step="feedback",

@@ -12,15 +12,24 @@ COMMUTATION = (
                   "Too little and the shaft does not follow; nothing is recorded then."),
     ),
     Parameter(
+        key="phasing.power_up", label="Angle at power-up", symbol="", quantity="count", step="commutation",
+        minimum=0, maximum=1, default="alignment",
+        choices=(("alignment", "alignment: the shaft is pulled to a vector"), ("search", "search by small motion")),
+        help=Help("How the rotor angle is found at power-up when nothing tells it: no Halls, not absolute.",
+                  "The search where the axis may hardly move; alignment where it may turn.",
+                  "Both need the axis free: a blocked shaft is refused."),
+    ),
+    Parameter(
         key="commutation.valid", label="Commutation found", symbol="", quantity="count", storage="drive",
         step="commutation", minimum=0, maximum=1, default="0", choices=(("0", "no"), ("1", "yes")),
         help=Help("The drive closes no loop on the rotor angle before this is yes.", "Set by the commutation step.",
                   "Set by hand without a check, the motor may run away."),
     ),
     Parameter(
-        key="commutation.offset", label="Electrical angle at the index", symbol="φ₀", quantity="angle", unit="°",
+        key="commutation.offset", label="Electrical angle at index or zero", symbol="φ₀", quantity="angle", unit="°",
         storage="drive", step="commutation", minimum=-2 * math.pi, maximum=2 * math.pi, default=0.0, cia402=None,
-        help=Help("Rotor's electrical angle where the index pulse is.", "Found by alignment.",
+        help=Help("Rotor's electrical angle at the index pulse, or where an absolute device shows zero.",
+                  "Found by alignment.",
                   "25.8° off costs a tenth of the torque; beyond 90° it runs away."),
     ),
     Parameter(
@@ -35,6 +44,33 @@ COMMUTATION = (
         choices=(("0", "1-3-2-6-4-5 forward"), ("1", "mirrored")),
         help=Help("Order of the six states when turning forward.", "Learned by turning the vector.",
                   "Two Hall wires swapped mirror it."),
+    ),
+)
+
+SIGNALS = (
+    Parameter(
+        key="signal.offset_cos", label="Offset of the cosine", symbol="x₀", quantity="ratio", unit="%",
+        storage="drive", step="commutation", minimum=-0.5, maximum=0.5, default=0.0,
+        help=Help("Mean of the cosine signal, in shares of its amplitude.", "Found by the fit of the signal circle.",
+                  "Corrected by hand twice over."),
+    ),
+    Parameter(
+        key="signal.offset_sin", label="Offset of the sine", symbol="y₀", quantity="ratio", unit="%",
+        storage="drive", step="commutation", minimum=-0.5, maximum=0.5, default=0.0,
+        help=Help("Mean of the sine signal, in shares of the amplitude.", "Found by the fit of the signal circle.",
+                  "It moves with temperature: look again when warm."),
+    ),
+    Parameter(
+        key="signal.gain", label="Sine over cosine", symbol="g", quantity="plain", storage="drive",
+        step="commutation", minimum=0.4, maximum=2.5, default=1.0,
+        help=Help("Ratio of the two amplitudes.", "Found by the fit of the signal circle.",
+                  "Far from 1, a wire or a head is at fault, not the correction."),
+    ),
+    Parameter(
+        key="signal.quadrature", label="Quadrature error", symbol="ψ", quantity="angle", unit="°", storage="drive",
+        step="commutation", minimum=-0.7, maximum=0.7, default=0.0,
+        help=Help("By how much the sine is ahead of a quarter period.", "Found by the fit of the signal circle.",
+                  "A scanning head that stands askew."),
     ),
 )
 

@@ -4,13 +4,19 @@ layout.py    Plant, Settings, the state record, signals: what the kernel works o
 plant.py     one tick of motor, mechanics and bus (numba)
 firmware.py  one tick of the drive's loops, motion, guards and recorder (numba)
 kernel.py    n ticks; start reading here
-truth.py     a rig description in physical terms -> Plant
+device.py    one tick of the feedback device, the Halls and the brake (numba)
+truth.py     RigTruth: a rig description in physical terms
+faults.py    what can be wired wrongly, as changes of a RigTruth
+rigging.py   RigTruth -> Plant
 memory.py    volatile and permanent parameters -> Settings
+blockers.py  what prevents enabling, in words
 machine.py   CiA 402 power states as a table
 drive.py     SimulatedDrive: what the wire reaches
 """
 
 from cadrel.core.simulation.drive import SimulatedDrive
-from cadrel.core.simulation.truth import RigTruth, plant_of
+from cadrel.core.simulation.faults import FAULTS, Fault, rated_torque, wired
+from cadrel.core.simulation.rigging import plant_of
+from cadrel.core.simulation.truth import DEVICES, RigTruth
 
-__all__ = ["RigTruth", "SimulatedDrive", "plant_of"]
+__all__ = ["DEVICES", "FAULTS", "Fault", "RigTruth", "SimulatedDrive", "plant_of", "rated_torque", "wired"]

@@ -1,18 +1,24 @@
 """The stand-in drive: what a real one would do between its connector and its power stage."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, replace
 from typing import Any
 
 import numpy as np
 
 from cadrel.core.errors import CadrelError
+from cadrel.core.feedback import SerialWord, encode_word
 from cadrel.core.simulation import layout, machine
-from cadrel.core.simulation.firmware import begin_stop, hall_sector, power_off, read_halls
+from cadrel.core.simulation.blockers import find_blockers
+from cadrel.core.simulation.device import hall_sector, prime_device
+from cadrel.core.simulation.faults import FAULTS, wired
+from cadrel.core.simulation.firmware import begin_stop, power_off
 from cadrel.core.simulation.kernel import run_ticks
 from cadrel.core.simulation.layout import SIGNAL_INDEX, SIGNALS, TICK
 from cadrel.core.simulation.memory import Memory, settings_of
-from cadrel.core.simulation.truth import RigTruth, plant_of
+from cadrel.core.simulation.rigging import plant_of
+from cadrel.core.simulation.truth import RigTruth
 
 LEASE_TICKS = 8000  # [ticks] 500 ms: motion ends when the holder of the lease has not been heard for so long
 JOG_TICKS = 1600  # [ticks] 100 ms: a jog not renewed within it ramps down
@@ -38,6 +44,7 @@ TRIPS = {
     layout.TRIP_TRAVEL: "travel_limit",
     layout.TRIP_LEASE: "connection_lost",
     layout.TRIP_GUARD: "guard",
+    layout.TRIP_FEEDBACK: "feedback_error",
 }
 NO_FAULT = {"connection_lost", "guard", "travel_limit"}  # these stop the axis but leave no fault to reset
 
@@ -59,10 +66,12 @@ class SimulatedDrive:
 
     def __init__(self, name: str, truth: RigTruth, *, seed: int = 0) -> None:
         self.name = name
-        self.truth = truth
+        self.rig = truth  # as described, its faults listed; `truth` has them done to it
+        self.truth = truth = wired(truth)
         self._seed = seed
         self._rng = np.random.default_rng(seed)
         rig = plant_of(truth, rng=self._rng)
+        self._start = rig.start_angle
         self._plant, self._edges, self._states = rig.plant, rig.hall_edges, rig.hall_states
         self.memory = Memory()
         self.events: list[dict[str, Any]] = []
@@ -86,20 +95,47 @@ class SimulatedDrive:
         self._excitation = np.zeros(1)
         self._channels = np.zeros(0, dtype=np.int64)
         self._tape = np.zeros((0, 1), dtype=np.float32)
-        s = self._state
-        plain_theta, w1, theta2, w2, tick, noise = s.theta1, s.omega1, s.theta2, s.omega2, s.tick, s.noise
-        fresh = layout.fresh_state(supply_voltage=self._plant.supply_voltage, theta=plain_theta, seed=0)
-        fresh.omega1, fresh.theta2, fresh.omega2, fresh.tick, fresh.noise = w1, theta2, w2, tick, noise
+        self._settings = settings_of(self.memory.in_force, self.truth)
+        old = self._state
+        fresh = layout.fresh_state(supply_voltage=self._plant.supply_voltage, theta=float(old.theta1), seed=0)
+        for name in ("omega1", "theta2", "omega2", "theta_s", "slipped", "tick", "noise", "brake"):
+            setattr(fresh, name, getattr(old, name))
         fresh.deadline = 0
-        per_rad = self._plant.encoder_sign * self._plant.counts_per_rev / (2 * math.pi)
-        fresh.counts = fresh.count_zero = fresh.edge_count = fresh.edge_last_count = math.floor(plain_theta * per_rad)
         fresh.guard_low, fresh.guard_high, fresh.guard_speed = -1e9, 1e9, 1e9
-        fresh.edge_time = fresh.edge_last_time = float(tick)
+        fresh.edge_time = fresh.edge_last_time = float(old.tick)
+        prime_device(fresh, self._plant, self._settings, self._edges, self._states)
         self._state = fresh
-        read_halls(fresh, self._plant, self._edges, self._states)
         self._apply()
         self._advance_kernel(4)
         self._note("power_up")
+
+    def wiring(self) -> dict[str, Any]:
+        """What the bench's own page shows: the rig as described, and the faults it can have."""
+        possible = [{"code": f.code, "label": f.label} for f in FAULTS.values() if f.befalls(self.rig)]
+        return {"rig": asdict(self.rig), "possible": possible}
+
+    def rewire(self, changes: Mapping[str, Any], faults: Sequence[str]) -> None:
+        """Change rig values and set its faults; the shaft stays where it is. Supply off and on, as one would.
+
+        Raises
+        ------
+        DriveRefused
+            The power stage is on.
+        UnusableInput
+            The rig cannot have such a value or fault.
+        """
+        self._require_standstill("rewiring")
+        rig = RigTruth.from_dict({**asdict(self.rig), **changes, "faults": list(faults)})
+        truth = wired(rig)
+        was = self.powered
+        self.power_switch(on=False)
+        self.rig, self.truth = rig, truth
+        made = plant_of(replace(truth, start_angle=self._start), rng=self._rng)
+        self._plant, self._edges, self._states = made.plant, made.hall_edges, made.hall_states
+        self._state.theta_s, self._state.slipped = self._state.theta1, 0.0
+        self._note("rewired", faults=list(faults))
+        if was:
+            self.power_switch(on=True)
 
     def power_switch(self, on: bool) -> None:
         """Cut or restore the supply. Working memory, lease, home and angle are gone with it."""
@@ -121,9 +157,11 @@ class SimulatedDrive:
         before = getattr(self, "_settings", None)
         self._settings = settings_of(self.memory.in_force, self.truth)
         s, c = self._state, self._settings
-        frame = ("direction", "pole_pairs", "counts", "hall_offset", "hall_sign")
+        frame = ("direction", "pole_pairs", "counts", "hall_offset", "hall_sign", "device")
         if before is not None and any(getattr(before, k) != getattr(c, k) for k in frame):
             s.angle_quality = layout.ANGLE_UNKNOWN
+        if c.is_absolute and self.memory.in_force["commutation.valid"]:
+            s.angle_offset, s.angle_quality = c.index_offset, layout.ANGLE_INDEX
         if c.has_index and s.index_seen:
             at_index = c.direction * (s.index_count - s.count_zero) * 2 * math.pi / c.counts
             s.angle_offset = c.index_offset - c.pole_pairs * at_index
@@ -177,7 +215,7 @@ class SimulatedDrive:
             left -= n
 
     def turn_by_hand(self, angle: float, seconds: float) -> None:
-        """Turn the shaft from outside, power off, by an angle within a time. [rad], [s]
+        """Turn the shaft from outside, power off, by an angle within a time; the brake gives way. [rad], [s]
 
         Raises
         ------
@@ -251,79 +289,11 @@ class SimulatedDrive:
 
     def blockers(self, mode: str = "position") -> list[dict[str, str]]:
         """Everything that prevents enabling, in plain words, each with what to do and where."""
-        s, v = self._state, self.memory.working
-        found: list[tuple[str, str, str, str]] = []
-        if self.fault:
-            found.append(
-                (
-                    "fault",
-                    f"A fault is active: {self.fault.replace('_', ' ')}.",
-                    "Mend the cause, then reset the fault.",
-                    "drive",
-                )
-            )
-        if not self.switches["safe_torque_off"]:
-            found.append(("safe_torque_off", "Safe torque off is open.", "Close the safety circuit.", "drive"))
-        if not self.switches["hardware_enable"]:
-            found.append(("hardware_enable", "The hardware enable input is low.", "Switch it on.", "drive"))
-        if s.v_bus < v["power.undervoltage"]:
-            found.append(
-                (
-                    "undervoltage",
-                    f"The bus has {s.v_bus:.0f} V, under {v['power.undervoltage']:.0f} V.",
-                    "Switch the supply on, or correct the supply entered.",
-                    "power",
-                )
-            )
-        if self.memory.restart_needed:
-            found.append(
-                (
-                    "restart",
-                    "Changed values wait for a restart of the drive.",
-                    "Store, then restart the drive.",
-                    "drive",
-                )
-            )
-        if v == self.memory.permanent and "default" in self._configuration():
-            found.append(
-                ("configuration", "The drive holds factory values only.", "Send the project's values.", "drive")
-            )
-        if mode != "vector":
-            if not v["commutation.valid"]:
-                found.append(
-                    (
-                        "commutation",
-                        "The commutation offset has not been found.",
-                        "Run the commutation step.",
-                        "commutation",
-                    )
-                )
-            elif v["feedback.halls"] and hall_sector(s.hall, self._settings) < 0:
-                found.append(
-                    (
-                        "halls",
-                        f"The Hall signals show {s.hall}, which no position has.",
-                        "Check the Hall wires and their supply.",
-                        "feedback",
-                    )
-                )
-            elif not v["feedback.halls"] and s.angle_quality == layout.ANGLE_UNKNOWN:
-                found.append(
-                    (
-                        "angle",
-                        "The rotor angle is not known since power-up.",
-                        "Repeat the alignment of the commutation step.",
-                        "commutation",
-                    )
-                )
-        return [{"code": c, "text": t, "remedy": r, "step": st} for c, t, r, st in found]
-
-    def _configuration(self) -> str:
-        return (
-            "default"
-            if self.memory.working["motor.pole_pairs"] == 1 and self.memory.working["limit.velocity"] == 10.0
-            else "sent"
-        )
+        found = find_blockers(
+            self._state, self.memory, self._settings,
+            switches=self.switches, fault=self.fault, device=self._plant.device, mode=mode,
+        )  # fmt: skip
+        return [b._asdict() for b in found]
 
     # --- control and power stage ------------------------------------------------------------------------------
 
@@ -351,8 +321,12 @@ class SimulatedDrive:
             raise DriveRefused(why="the command came without control of the axis.", remedy="Take control first.")
         self._state.deadline = self._state.tick + LEASE_TICKS
 
-    def enable(self, mode: str, *, guard_low: float, guard_high: float, guard_speed: float) -> None:
+    def enable(
+        self, mode: str, *, guard_low: float, guard_high: float, guard_speed: float, torque: float = 0.0
+    ) -> None:
         """Close the power stage in a mode, within the consented travel and speed. [rad], [rad/s]
+
+        A `torque` given is there from the first moment, so that a load does not sag while the brake opens. [N·m]
 
         Raises
         ------
@@ -373,12 +347,16 @@ class SimulatedDrive:
         power_off(s)
         s.position_ref, s.guard_low, s.guard_high, s.guard_speed = s.position, guard_low, guard_high, guard_speed
         s.stopped = s.trip = 0
+        s.int_torque = s.torque_lp = s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = torque
         s.mode = MODES[mode]
         self._note("enabled", mode=mode)
 
     def _find_angle(self, mode: str) -> None:
         s, c = self._state, self._settings
         if mode == "vector" or s.angle_quality != layout.ANGLE_UNKNOWN:
+            return
+        if c.device == layout.HALLS:
+            s.angle_quality = layout.ANGLE_SECTOR
             return
         middle = c.hall_offset + (hall_sector(s.hall, c) + 0.5) * math.pi / 3
         s.angle_offset = middle - c.pole_pairs * c.direction * (s.counts - s.count_zero) * 2 * math.pi / c.counts
@@ -419,6 +397,14 @@ class SimulatedDrive:
         s = self._state
         s.vec_target, s.vec_rate = angle, abs(rate)
         s.vec_current_target, s.vec_current_rate = min(abs(current), self._settings.current_limit), abs(rise)
+
+    def adopt_angle(self, angle: float) -> None:
+        """Take an electrical angle for where the rotor stands now; gone with the next power-up. [rad]"""
+        s, c = self._state, self._settings
+        if s.mode not in (layout.OFF, layout.VECTOR):
+            raise DriveRefused(why="a loop is closed on the angle in use.", remedy="Disable the axis first.")
+        here = c.pole_pairs * c.direction * (s.counts + 0.5 - s.count_zero) * 2 * math.pi / c.counts
+        s.angle_offset, s.angle_quality = angle - here, layout.ANGLE_ALIGNED
 
     def jog(self, velocity: float) -> None:
         """Run at a speed as long as this is renewed within 100 ms. [rad/s]"""
@@ -519,7 +505,10 @@ class SimulatedDrive:
             "index_seen": int(s.index_seen),
             "index_counts": int(s.index_count - s.count_zero),
             "moving": bool(s.moving or s.stopping),
-            "angle_quality": ("unknown", "sector", "edge", "index")[int(s.angle_quality)],
+            "angle_quality": self._quality(),
+            "angle": float(s.angle_used),
+            "vector_angle": float(s.vec_angle),
+            "second": int(s.second),
             "blockers": self.blockers(),
             "not_stored": self.memory.not_stored,
             "restart_needed": self.memory.restart_needed,
@@ -527,6 +516,37 @@ class SimulatedDrive:
             "switches": dict(self.switches),
             "events": self.events[-1]["number"] if self.events else 0,
         }
+
+    def _quality(self) -> str:
+        name = ("unknown", "sector", "edge", "index", "aligned")[int(self._state.angle_quality)]
+        return "absolute" if name == "index" and self._settings.is_absolute else name
+
+    def raw(self) -> dict[str, Any]:
+        """What arrives from the device before the drive makes counts of it: signals, words and their errors."""
+        s, kind = self._state, int(self._plant.device)
+        return {
+            "device": kind,
+            "cos": float(s.sig_cos),
+            "sin": float(s.sig_sin),
+            "word": self._word_bits() if kind == layout.SERIAL else [],
+            "words": int(s.words),
+            "word_errors": int(s.word_errors),
+            "alarm": bool(self.truth.word_alarm),
+            "latency": self.truth.word_latency,
+            "hall_jumps": int(s.hall_jumps),
+            "counts": int(s.counts - s.count_zero),
+        }
+
+    def _word_bits(self) -> list[int]:
+        t = self.truth
+        flag = ("low", "low") if t.word_flags == 2 else ("low", "none") if t.word_flags == 1 else ("none", "none")
+        word = SerialWord(
+            protocol="word", position_bits=t.single_turn_bits, multi_turn_bits=t.multi_turn_bits,
+            leading_bits=t.leading_bits, trailing_bits=t.trailing_bits, error_bit=flag[0], warning_bit=flag[1],
+            crc=t.word_checksum, coding=t.word_coding, clock=1e6, latency=t.word_latency,
+        )  # fmt: skip
+        position = int(self._state.word) >> t.trailing_bits
+        return encode_word(word, position=position, turns=0, error=t.word_alarm)
 
     def identity(self) -> dict[str, Any]:
         """Name, versions and ratings."""

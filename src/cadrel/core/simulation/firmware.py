@@ -7,10 +7,8 @@ import math
 
 import numba
 
+from cadrel.core.simulation.device import drive_angle, rotor_angle
 from cadrel.core.simulation.layout import (
-    ANGLE_EDGE,
-    ANGLE_INDEX,
-    ANGLE_SECTOR,
     AT_CURRENT_D,
     AT_CURRENT_Q,
     AT_POSITION,
@@ -45,7 +43,6 @@ from cadrel.core.simulation.layout import (
     VECTOR,
     VELOCITY,
 )
-from cadrel.core.simulation.device import drive_angle, rotor_angle
 from cadrel.core.simulation.plant import FAST, SQRT3_2, TWO_PI, noise, turned
 
 STILL_SPEED = 0.5  # [rad/s] at the motor: a quick stop ends below it
@@ -216,7 +213,7 @@ def power_off(s):
     s.stopping = 0
     s.gen = GEN_HOLD
     s.gen_velocity = s.gen_target = s.velocity_ref = s.acceleration_ref = 0.0
-    s.torque_start = s.int_torque = s.torque_lp = s.int_d = s.int_q = s.iq_command = s.torque_cmd = 0.0
+    s.int_torque = s.torque_lp = s.int_d = s.int_q = s.iq_command = s.torque_cmd = 0.0
     s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = 0.0
     s.next_alpha = s.next_beta = s.v_alpha = s.v_beta = s.out_d = s.out_q = 0.0
     s.vec_current = s.vec_current_target = 0.0

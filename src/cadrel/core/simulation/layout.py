@@ -13,7 +13,7 @@ OFF, VECTOR, CURRENT, VELOCITY, POSITION = 0, 1, 2, 3, 4
 # Where an excitation is added.
 NOWHERE, AT_VOLTAGE_D, AT_VOLTAGE_Q, AT_CURRENT_D, AT_CURRENT_Q, AT_TORQUE, AT_VELOCITY, AT_POSITION = range(8)
 # How well the drive knows the rotor angle.
-ANGLE_UNKNOWN, ANGLE_SECTOR, ANGLE_EDGE, ANGLE_INDEX = 0, 1, 2, 3
+ANGLE_UNKNOWN, ANGLE_SECTOR, ANGLE_EDGE, ANGLE_INDEX, ANGLE_ALIGNED = 0, 1, 2, 3, 4
 # Devices that tell where the motor is; the numbers are those of the parameter feedback.device.
 INCREMENTAL, SINCOS, RESOLVER, SERIAL, HALLS = 0, 1, 2, 3, 4
 # Set-point generator.
@@ -154,7 +154,7 @@ _REALS = (
     "position_ref acceleration_ref thermal gen_velocity gen_target gen_rate path_time path_origin "
     "vec_angle vec_rate vec_target vec_current vec_current_target vec_current_rate exc_now guard_low "
     "guard_high guard_speed theta_s slipped sig_cos sig_sin sig_phase sig_total track_velocity hall_edge "
-    "hall_edge_angle torque_start "
+    "hall_edge_angle "
 ).split()
 _WHOLES = (
     "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_fresh hall hall_last "

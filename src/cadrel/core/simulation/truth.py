@@ -1,15 +1,11 @@
-"""A rig in physical terms, and the plant made from it."""
+"""A rig in physical terms."""
 
-import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
 from cadrel.core.errors import UnusableInput
-from cadrel.core.simulation.layout import Plant
 
-HALL_SEQUENCE = (1, 3, 2, 6, 4, 5)
+DEVICES = {"incremental": 0, "sincos": 1, "resolver": 2, "serial": 3, "halls": 4}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -34,13 +30,48 @@ class RigTruth:
     torque_load: float = 0.0  # [N·m] constant, as gravity makes it
     stop_low: float = -1e9  # [rad] end stops, from the start position
     stop_high: float = 1e9
-    encoder_lines: int = 2500
-    encoder_inverted: bool = False
-    index_angle: float = 1.0  # [rad] mechanical, from a rotor d axis to the index
+    device: str = "incremental"  # one of `DEVICES`
+    encoder_lines: int = 2500  # signal periods of incremental and sin/cos devices
+    encoder_inverted: bool = False  # A and B swapped, or mounted the other way round
+    index_angle: float = 1.0  # [rad] mechanical, from a rotor d axis to the index, or to an absolute device's zero
+    index_missing: bool = False
+    lost_counts: float = 0.0  # counts the input misses per revolution
+    coupling_play: float = 0.0  # [rad] between shaft and device
+    coupling_slip: float = 0.0  # share of forward motion the device misses
+    signal_offset_cos: float = 0.0  # of the amplitude
+    signal_offset_sin: float = 0.0
+    signal_gain: float = 1.0  # sine over cosine
+    signal_quadrature_deg: float = 0.0  # sine ahead
+    signal_noise: float = 0.001  # of the amplitude
+    signals_swapped: bool = False  # sine and cosine
+    resolver_pairs: int = 1
+    excitation_phase_deg: float = 0.0  # of a resolver: the demodulated amplitude falls with its cosine
+    single_turn_bits: int = 17
+    leading_bits: int = 0
+    multi_turn_bits: int = 0
+    trailing_bits: int = 0
+    word_checksum: str = "crc6"  # "crc6", "parity", "none"
+    word_flags: int = 2  # error and warning bit, active low
+    word_coding: str = "binary"  # "binary", "gray"
+    word_error_rate: float = 0.0  # share of words that arrive wrong
+    word_latency: float = 0.0  # [s]
+    word_alarm: bool = False  # the device reports an error
+    halls_fitted: bool | None = None  # absent: with incremental devices, and where they are all there is
+    hall_spacing: int = 120  # [°]
+    hall_hysteresis_deg: float = 0.0  # electrical, width
+    hall_wires: str = "123"  # which Hall is on input 1, 2, 3
+    hall_inverted: tuple[int, ...] = ()  # numbers of Halls wired inverted
+    hall_dead: tuple[int, ...] = ()  # numbers of Halls that stay low
     hall_errors_deg: tuple[float, ...] = (0.0,) * 6  # electrical, of the six edges
     hall_offset_deg: float = 0.0  # electrical, of all edges together
     halls_mirrored: bool = False
     phases_swapped: bool = False
+    phases_rotated: int = 0  # 0, 1, 2: wires moved on by so many terminals
+    brake_torque: float = 0.0  # [N·m] at the motor; 0: no brake
+    brake_stuck: bool = False
+    brake_delay: float = 0.03  # [s] to open and to close
+    second_counts: float = 0.0  # of a device on the load, per motor turn
+    second_inverted: bool = False
     start_angle: float | None = None  # [rad] motor angle at power-up; drawn from the seed if absent
     supply_voltage: float = 325.0  # [V dc]
     supply_resistance: float = 1.5
@@ -55,6 +86,7 @@ class RigTruth:
     current_lsb: float = 0.005  # [A]
     drive_current_peak: float = 20.0  # [A peak]
     drive_current_continuous: float = 8.0
+    faults: tuple[str, ...] = ()  # codes of `faults.FAULTS`, done to all of the above
 
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> "RigTruth":
@@ -76,64 +108,21 @@ class RigTruth:
                 what=f"The rig has unknown keys {unknown} or lacks {missing}.",
                 remedy="Compare with docs/formats/rig.md.",
             )
-        values = dict(data)
-        if "hall_errors_deg" in values:
-            values["hall_errors_deg"] = tuple(values["hall_errors_deg"])
+        values = {k: tuple(v) if isinstance(v, list) else v for k, v in data.items()}
+        if values.get("device", "incremental") not in DEVICES:
+            raise UnusableInput(
+                what=f"The rig has an unknown device '{values['device']}'.", remedy=f"Known: {', '.join(DEVICES)}."
+            )
         return cls(**values)
 
+    @property
+    def has_halls(self) -> bool:
+        """Whether Hall signals are wired at all."""
+        return self.device in ("incremental", "halls") if self.halls_fitted is None else self.halls_fitted
 
-@dataclass(frozen=True, slots=True)
-class TrueRig:
-    """What the kernel needs of a rig."""
-
-    plant: Plant
-    hall_edges: np.ndarray = field(repr=False)
-    hall_states: np.ndarray = field(repr=False)
-    start_angle: float = 0.0
-
-
-def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
-    """Return plant, Hall pattern and start angle. The start angle is drawn unless the truth gives it."""
-    start = truth.start_angle if truth.start_angle is not None else float(rng.uniform(0, 2 * math.pi))
-    edges = np.radians([truth.hall_offset_deg + 60 * k + truth.hall_errors_deg[k] for k in range(6)])
-    states = np.array(HALL_SEQUENCE if not truth.halls_mirrored else (1, 5, 4, 6, 2, 3), dtype=np.int64)
-    wrapped = np.mod(edges, 2 * math.pi)
-    order = np.argsort(wrapped)
-    plant = Plant(
-        resistance=truth.resistance,
-        inductance_d=truth.inductance_d,
-        inductance_q=truth.inductance_q,
-        flux_linkage=truth.flux_linkage,
-        pole_pairs=float(truth.pole_pairs),
-        inertia_motor=truth.inertia_motor,
-        inertia_load=truth.inertia_load,
-        stiffness=truth.stiffness,
-        damping=truth.damping,
-        coulomb_motor=truth.coulomb_motor,
-        viscous_motor=truth.viscous_motor,
-        coulomb_load=truth.coulomb_load,
-        viscous_load=truth.viscous_load,
-        breakaway_ratio=truth.breakaway_ratio,
-        stribeck_speed=truth.stribeck_speed,
-        torque_load=truth.torque_load,
-        stop_low=start + truth.stop_low,
-        stop_high=start + truth.stop_high,
-        stop_stiffness=0.2 * truth.stiffness,
-        stop_damping=0.2,
-        supply_voltage=truth.supply_voltage,
-        supply_resistance=truth.supply_resistance,
-        bus_capacitance=truth.bus_capacitance,
-        chopper_on=truth.chopper_on,
-        chopper_off=truth.chopper_off,
-        chopper_resistance=truth.brake_resistor,
-        dead_voltage=truth.dead_voltage,
-        dead_current=truth.dead_current,
-        current_noise=truth.current_noise,
-        current_lsb=truth.current_lsb,
-        bus_noise=0.0,
-        phase_sign=-1.0 if truth.phases_swapped else 1.0,
-        counts_per_rev=4.0 * truth.encoder_lines,
-        encoder_sign=-1.0 if truth.encoder_inverted else 1.0,
-        index_angle=truth.index_angle,
-    )
-    return TrueRig(plant, wrapped[order], states[order], start)
+    @property
+    def word_bits(self) -> int:
+        """Bits of a whole serial word."""
+        checksum = {"crc6": 6, "parity": 1, "none": 0}[self.word_checksum]
+        field = self.multi_turn_bits + self.single_turn_bits
+        return self.leading_bits + field + self.trailing_bits + self.word_flags + checksum

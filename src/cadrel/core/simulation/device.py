@@ -1,0 +1,310 @@
+"""The feedback device from the shaft to the drive's counts, and the brake. Numba; plain floats and records.
+
+A device is sampled at the end of every tick. What it sends carries its imperfections; what the drive makes of it uses
+the drive's own parameters alone. Everything ends as `counts`, so that the loops need not know the kind.
+"""
+
+import math
+
+import numba
+
+from cadrel.core.simulation.layout import (
+    ANGLE_EDGE,
+    ANGLE_INDEX,
+    ANGLE_SECTOR,
+    HALLS,
+    INCREMENTAL,
+    OFF,
+    RESOLVER,
+    SERIAL,
+    SINCOS,
+    TICK,
+    VECTOR,
+)
+from cadrel.core.simulation.plant import FAST, TWO_PI, noise
+
+THIRD = math.pi / 3
+DAMPING = 0.9  # of the tracking converter
+LATE_EDGE = 0.25  # [s] without an edge the sector's middle is used again
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def drive_angle(s, c, counts):
+    """Motor angle of a count value as the drive's parameters have it. [rad]"""
+    return c.direction * (counts - s.count_zero) * TWO_PI / c.counts
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def rotor_angle(s, c):
+    """Electrical angle as the drive believes it. Halls alone: the last edge carried on, within its sector. [rad]"""
+    if c.device != HALLS:
+        return c.pole_pairs * (drive_angle(s, c, s.counts) + 0.5 * TWO_PI / c.counts) + s.angle_offset
+    sector = hall_sector(s.hall, c)
+    middle = c.hall_offset + (max(sector, 0) + 0.5) * THIRD
+    since = (s.tick - s.hall_edge) * TICK
+    if s.angle_quality != ANGLE_EDGE or since > LATE_EDGE:
+        return middle
+    ahead = s.hall_edge_angle + c.pole_pairs * s.velocity * since
+    gap = ahead - middle
+    gap -= TWO_PI * math.floor(gap / TWO_PI + 0.5)
+    return middle + min(max(gap, -0.5 * THIRD), 0.5 * THIRD)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _sector_at(angle, edges):
+    angle -= TWO_PI * math.floor(angle / TWO_PI)
+    k = 5
+    for i in range(6):
+        if angle >= edges[i]:
+            k = i
+        else:
+            break
+    return k
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def hall_state(theta1, now, p, edges, states):
+    """Code of the Hall signals at a motor angle; within the hysteresis the present code stays. `edges` rise. [rad]"""
+    angle = p.pole_pairs * theta1
+    low = states[_sector_at(angle - 0.5 * p.hall_hysteresis, edges)]
+    if p.hall_hysteresis == 0.0:
+        return low
+    high = states[_sector_at(angle + 0.5 * p.hall_hysteresis, edges)]
+    return now if now in (low, high) else low
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def hall_sector(hall, c):
+    """Sector 0...5 of a Hall code in the drive's forward direction, or -1 for what no position has."""
+    code = hall ^ int(c.hall_mask)
+    if code == 1:
+        k = 0
+    elif code == 3:
+        k = 1
+    elif code == 2:
+        k = 2
+    elif code == 6:
+        k = 3
+    elif code == 4:
+        k = 4
+    elif code == 5:
+        k = 5
+    else:
+        return -1
+    # Mirrored, the forward sequence is 1-5-4-6-2-3: state 1 stays first.
+    return k if c.hall_sign > 0 else (6 - k) % 6
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def prime_device(s, p, c, edges, states):
+    """Take the device as it stands, as power-up does: an absolute one tells its angle, others count from here."""
+    s.hall = hall_state(s.theta1, states[_sector_at(p.pole_pairs * s.theta1, edges)], p, edges, states)
+    s.lost = 0
+    if p.device == INCREMENTAL:
+        s.counts = math.floor(p.encoder_sign * s.theta_s * p.counts_per_rev / TWO_PI)
+        s.count_zero = s.counts
+    elif p.device in (SINCOS, RESOLVER):
+        s.sig_total = s.sig_phase = _signal_phase(s, p, c)
+        s.track_velocity = 0.0
+        s.counts = _counts_of_signal(s, c)
+        s.count_zero = s.counts if p.device == SINCOS else 0
+    elif p.device == SERIAL:
+        s.word = _word_at(s, p)
+        s.word_last = _position_in(s.word, c)
+        s.counts = s.word_last
+        s.count_zero = 0
+        s.word_row = s.word_errors = s.words = 0
+    else:
+        s.counts = s.count_zero = max(hall_sector(s.hall, c), 0)
+    s.counts_last = s.edge_count = s.edge_last_count = s.counts
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def track_device(s, p, c, before, edges, states):
+    """Note what the device and the Halls show after the plant moved from motor angle `before`."""
+    was = s.theta_s
+    if p.play == 0.0 and p.slip == 0.0:
+        s.theta_s = s.theta1
+    else:
+        s.slipped += p.slip * max(s.theta1 - before, 0.0)
+        shaft = s.theta1 - s.slipped
+        s.theta_s = min(max(s.theta_s, shaft - 0.5 * p.play), shaft + 0.5 * p.play)
+    if p.second_counts != 0.0:
+        s.second = math.floor(s.theta2 * p.second_counts / TWO_PI)
+    if p.device == INCREMENTAL:
+        _track_encoder(s, p, c, was, edges, states)
+        _watch_index(s, p, c, was)
+        return
+    _watch_halls(s, p, c, edges, states)
+    if p.device == SINCOS:
+        _track_signals(s, p, c)
+        _watch_index(s, p, c, was)
+    elif p.device == RESOLVER:
+        _track_signals(s, p, c)
+    elif p.device == SERIAL:
+        _track_word(s, p, c)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def _track_encoder(s, p, c, was, edges, states):
+    """Counts and the times of their edges."""
+    per_rad = p.encoder_sign * p.counts_per_rev / TWO_PI
+    n0, n1 = was * per_rad, s.theta_s * per_rad
+    f0, f1 = math.floor(n0), math.floor(n1)
+    if f0 == f1:
+        return
+    if p.lost_counts > 0.0 and _share(s) * p.counts_per_rev < p.lost_counts * abs(f1 - f0):
+        s.lost += 1 if n1 > n0 else -1
+    boundary = f1 if n1 > n0 else f1 + 1.0
+    s.edge_count = int(boundary) - s.lost
+    s.edge_time = s.tick + (boundary - n0) / (n1 - n0)
+    s.edge_fresh = 1
+    s.counts = int(f1) - s.lost
+    _watch_halls(s, p, c, edges, states)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def _share(s):
+    """A number between 0 and 1, near enough evenly spread: the noise generator's low bits."""
+    noise(s)
+    return float(s.noise & numba.uint64(0xFFFFF)) / 1048576.0
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def _watch_index(s, p, c, was):
+    if p.has_index == 0.0:
+        return
+    m0 = math.floor((was - p.index_angle) / TWO_PI)
+    m1 = math.floor((s.theta_s - p.index_angle) / TWO_PI)
+    if m0 == m1:
+        return
+    crossed = p.index_angle + TWO_PI * max(m0, m1)
+    if p.device == INCREMENTAL:
+        s.index_count = math.floor(p.encoder_sign * crossed * p.counts_per_rev / TWO_PI + 0.5) - s.lost
+    else:  # counts of the tick it came in, less what the shaft went beyond it
+        beyond = p.encoder_sign * (s.theta_s - crossed) * p.periods / TWO_PI * c.counts / c.periods
+        s.index_count = math.floor(s.counts - beyond + 0.5)
+    s.index_seen += 1
+    if c.has_index > 0.0:
+        s.angle_offset = c.index_offset - c.pole_pairs * drive_angle(s, c, s.index_count)
+        s.angle_quality = ANGLE_INDEX
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def _watch_halls(s, p, c, edges, states):
+    hall = hall_state(s.theta1, s.hall, p, edges, states)
+    if hall == s.hall:
+        return
+    now, last = hall_sector(hall, c), hall_sector(s.hall, c)
+    s.hall = hall
+    if now < 0 or last < 0 or (now - last) % 6 not in (1, 5):
+        s.hall_jumps += 1
+        return
+    forward = (now - last) % 6 == 1
+    edge = c.hall_offset + (now if forward else last) * THIRD
+    s.hall_edge, s.hall_edge_angle = s.tick, edge
+    if p.device == HALLS:
+        s.counts += (1 if forward else -1) * (1 if c.direction > 0 else -1)
+        s.edge_count, s.edge_time, s.edge_fresh = s.counts, s.tick, 1
+        if s.angle_quality == ANGLE_SECTOR:
+            s.angle_quality = ANGLE_EDGE
+    elif s.angle_quality in (ANGLE_SECTOR, ANGLE_EDGE):
+        # At an edge the angle is known much better than within a sector: use it until the index comes.
+        s.angle_offset = edge - c.pole_pairs * drive_angle(s, c, s.counts)
+        s.angle_quality = ANGLE_EDGE
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _signal_phase(s, p, c):
+    """Sine and cosine as they arrive, and the phase the drive reads from them with its own correction. [rad]
+
+    Received: x = a cos(phi) + x0, y = g a sin(phi + q) + y0. Corrected as Heydemann has it: subtract the offsets,
+    divide by the gain, take out the quadrature error.
+    """
+    phi = p.encoder_sign * p.periods * (s.theta_s - p.index_angle)
+    x = p.signal_level * math.cos(phi) + p.signal_offset_cos + p.signal_noise * noise(s)
+    y = p.signal_level * p.signal_gain * math.sin(phi + p.signal_quadrature) + p.signal_offset_sin
+    y += p.signal_noise * noise(s)
+    if p.signals_swapped > 0.0:
+        x, y = y, x
+    s.sig_cos, s.sig_sin = x, y
+    u = x - c.signal_offset_cos
+    v = (y - c.signal_offset_sin) / c.signal_gain
+    v = (v - u * math.sin(c.signal_quadrature)) / math.cos(c.signal_quadrature)
+    return math.atan2(v, u)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def _counts_of_signal(s, c):
+    return math.floor(s.sig_total / TWO_PI * c.counts / c.periods)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _track_signals(s, p, c):
+    """Sine and cosine: whole periods are counted, the rest is read. A resolver goes through a tracking converter."""
+    phase = _signal_phase(s, p, c)
+    if p.device == RESOLVER:
+        error = phase - s.sig_total
+        error -= TWO_PI * math.floor(error / TWO_PI + 0.5)
+        s.track_velocity += TICK * c.tracking * c.tracking * error
+        s.sig_total += TICK * (s.track_velocity + 2 * DAMPING * c.tracking * error)
+    else:
+        step = phase - s.sig_phase
+        s.sig_total += step - TWO_PI * math.floor(step / TWO_PI + 0.5)
+        s.sig_phase = phase
+    s.counts = _counts_of_signal(s, c)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _word_at(s, p):
+    """The bits a serial device sends from its position on: position field, then what stands below it."""
+    # Sampled a latency before it arrives.
+    turns = p.encoder_sign * (s.theta_s - s.omega1 * p.word_latency - p.index_angle) / TWO_PI
+    position = math.floor((turns - math.floor(turns)) * p.word_counts)
+    return int(min(position, p.word_counts - 1.0)) * int(p.word_skip)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _position_in(word, c):
+    """Position field of a word, by the layout the drive was given."""
+    return (word // int(c.word_skip)) % int(c.word_counts)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _track_word(s, p, c):
+    """A word that does not check is not used; the last position stays, and the row of bad ones is counted."""
+    s.words += 1
+    s.word = _word_at(s, p)
+    bad = (p.word_error_rate > 0.0 and _share(s) < p.word_error_rate) or p.word_length != c.word_length
+    if bad or p.word_alarm > 0.0:
+        s.word_errors += 1
+        s.word_row += 1
+        return
+    s.word_row = 0
+    position = _position_in(s.word, c)
+    step = position - s.word_last
+    half = int(c.word_counts) // 2
+    if step > half:
+        step -= int(c.word_counts)
+    elif step < -half:
+        step += int(c.word_counts)
+    s.counts += step
+    s.word_last = position
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def work_brake(s, p):
+    """The holding brake opens once current flows, and closes with the power stage; both take a while."""
+    if p.brake_torque <= 0.0:
+        s.brake = 0
+        return
+    flows = s.mode != OFF and (s.mode != VECTOR or (s.vec_current > 0.0 and s.vec_current >= s.vec_current_target))
+    wanted = 0 if (flows or (s.brake == 0 and s.mode != OFF)) and p.brake_stuck == 0.0 else 1
+    if wanted == s.brake:
+        s.brake_time = 0
+        return
+    s.brake_time += 1
+    if s.brake_time >= p.brake_delay:
+        s.brake, s.brake_time = wanted, 0
+        if wanted == 1:
+            s.stuck1 = 1 if abs(s.omega1) < 1e-9 else s.stuck1

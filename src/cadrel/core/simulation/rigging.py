@@ -1,0 +1,114 @@
+"""The plant made from a rig in physical terms."""
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from cadrel.core.simulation.layout import TICK, Plant
+from cadrel.core.simulation.truth import DEVICES, RigTruth
+
+HALL_SEQUENCE = (1, 3, 2, 6, 4, 5)
+MIRRORED_SEQUENCE = (1, 5, 4, 6, 2, 3)
+NO_HALLS = 7  # what open inputs show
+
+
+@dataclass(frozen=True, slots=True)
+class TrueRig:
+    """What the kernel needs of a rig."""
+
+    plant: Plant
+    hall_edges: np.ndarray = field(repr=False)
+    hall_states: np.ndarray = field(repr=False)
+    start_angle: float = 0.0
+
+
+def hall_codes(truth: RigTruth) -> np.ndarray:
+    """Return what the drive's inputs show in the six sectors, forward, with all that is wired wrongly."""
+    if not truth.has_halls:
+        return np.full(6, NO_HALLS, dtype=np.int64)
+    ring = MIRRORED_SEQUENCE if truth.halls_mirrored else HALL_SEQUENCE
+    codes = []
+    for code in ring:
+        hall = {1: code & 1, 2: code >> 1 & 1, 3: code >> 2 & 1}
+        if truth.hall_spacing == 60:
+            hall[2] = 1 - hall[2]
+        for number in truth.hall_inverted:
+            hall[number] = 1 - hall[number]
+        for number in truth.hall_dead:
+            hall[number] = 0
+        codes.append(sum(hall[int(wire)] << k for k, wire in enumerate(truth.hall_wires)))
+    return np.array(codes, dtype=np.int64)
+
+
+def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
+    """Return plant, Hall pattern and start angle. The start angle is drawn unless the truth gives it."""
+    start = truth.start_angle if truth.start_angle is not None else float(rng.uniform(0, 2 * math.pi))
+    edges = np.radians([truth.hall_offset_deg + 60 * k + truth.hall_errors_deg[k] for k in range(6)])
+    states = hall_codes(truth)
+    wrapped = np.mod(edges, 2 * math.pi)
+    order = np.argsort(wrapped)
+    plant = Plant(
+        resistance=truth.resistance,
+        inductance_d=truth.inductance_d,
+        inductance_q=truth.inductance_q,
+        flux_linkage=truth.flux_linkage,
+        pole_pairs=float(truth.pole_pairs),
+        inertia_motor=truth.inertia_motor,
+        inertia_load=truth.inertia_load,
+        stiffness=truth.stiffness,
+        damping=truth.damping,
+        coulomb_motor=truth.coulomb_motor,
+        viscous_motor=truth.viscous_motor,
+        coulomb_load=truth.coulomb_load,
+        viscous_load=truth.viscous_load,
+        breakaway_ratio=truth.breakaway_ratio,
+        stribeck_speed=truth.stribeck_speed,
+        torque_load=truth.torque_load,
+        stop_low=start + truth.stop_low,
+        stop_high=start + truth.stop_high,
+        stop_stiffness=0.2 * truth.stiffness,
+        stop_damping=0.2,
+        supply_voltage=truth.supply_voltage,
+        supply_resistance=truth.supply_resistance,
+        bus_capacitance=truth.bus_capacitance,
+        chopper_on=truth.chopper_on,
+        chopper_off=truth.chopper_off,
+        chopper_resistance=truth.brake_resistor,
+        dead_voltage=truth.dead_voltage,
+        dead_current=truth.dead_current,
+        current_noise=truth.current_noise,
+        current_lsb=truth.current_lsb,
+        bus_noise=0.0,
+        phase_sign=-1.0 if truth.phases_swapped else 1.0,
+        phase_cos=math.cos(2 * math.pi * truth.phases_rotated / 3),
+        phase_sin=math.sin(2 * math.pi * truth.phases_rotated / 3),
+        device=DEVICES[truth.device],
+        counts_per_rev=4.0 * truth.encoder_lines,
+        encoder_sign=-1.0 if truth.encoder_inverted else 1.0,
+        index_angle=truth.index_angle,
+        has_index=0.0 if truth.index_missing else 1.0,
+        lost_counts=truth.lost_counts,
+        hall_hysteresis=math.radians(truth.hall_hysteresis_deg),
+        play=truth.coupling_play,
+        slip=truth.coupling_slip,
+        periods=float(truth.resolver_pairs if truth.device == "resolver" else truth.encoder_lines),
+        signal_offset_cos=truth.signal_offset_cos,
+        signal_offset_sin=truth.signal_offset_sin,
+        signal_gain=truth.signal_gain,
+        signal_quadrature=math.radians(truth.signal_quadrature_deg),
+        signal_noise=truth.signal_noise,
+        signal_level=math.cos(math.radians(truth.excitation_phase_deg)) if truth.device == "resolver" else 1.0,
+        signals_swapped=float(truth.signals_swapped),
+        word_counts=2.0**truth.single_turn_bits,
+        word_skip=2.0**truth.trailing_bits,
+        word_length=float(truth.word_bits),
+        word_error_rate=truth.word_error_rate,
+        word_latency=truth.word_latency,
+        word_alarm=float(truth.word_alarm),
+        brake_torque=truth.brake_torque,
+        brake_stuck=float(truth.brake_stuck),
+        brake_delay=truth.brake_delay / TICK,
+        second_counts=truth.second_counts * (-1.0 if truth.second_inverted else 1.0),
+    )
+    return TrueRig(plant, wrapped[order], states[order], start)

@@ -3,7 +3,7 @@
 session.py       Session: one drive, one axis, consent, progress, abort; start reading here
 outcome.py       what a procedure returns: findings, changes, runs
 errors.py        why a procedure ended without a result
-commutation.py   directions, pole pairs, Halls, offset, torque per amp
+phasing/         commutation: directions, pole pairs, Halls, offset, torque per amp; the angle at power-up
 electrical.py    R, L; current-loop gains; step and frequency response of the current loop
 load.py          flux, inertia, friction
 velocity.py      velocity plant, proposal, before and after
@@ -13,12 +13,12 @@ route.py         all of them in order
 """
 
 from cadrel.procedures.acceptance import run_acceptance
-from cadrel.procedures.commutation import plan_commutation, run_commutation
 from cadrel.procedures.electrical import run_current_loop
 from cadrel.procedures.errors import Aborted, ProcedureError
 from cadrel.procedures.hand_test import run_hand_test
 from cadrel.procedures.load import run_load
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
+from cadrel.procedures.phasing import WiredWrongly, find_angle, plan_commutation, plan_power_up, run_commutation
 from cadrel.procedures.position import run_position_loop
 from cadrel.procedures.session import Consent, Session
 from cadrel.procedures.velocity import run_velocity_loop
@@ -26,6 +26,7 @@ from cadrel.procedures.velocity import run_velocity_loop
 PROCEDURES = {
     "feedback": run_hand_test,
     "commutation": run_commutation,
+    "power_up": find_angle,
     "current": run_current_loop,
     "load": run_load,
     "velocity": run_velocity_loop,
@@ -43,7 +44,10 @@ __all__ = [
     "ProcedureError",
     "RunRecord",
     "Session",
+    "WiredWrongly",
+    "find_angle",
     "plan_commutation",
+    "plan_power_up",
     "run_acceptance",
     "run_commutation",
     "run_current_loop",

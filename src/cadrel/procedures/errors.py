@@ -23,46 +23,6 @@ class AxisStopped(ProcedureError):
     remedy = "{hint}"
 
 
-class ShaftDidNotFollow(ProcedureError):
-    """The vector turned, the shaft did not."""
-
-    happened = "The vector turned {commanded_deg:.0f}°, the shaft {seen_deg:.1f}° (electrical)."
-    means = "An offset from this run would be wrong, so none was recorded."
-    remedy = "It was tried with up to {current_rms:.2f} A rms. Free the load and the brake, or allow more current."
-
-
-class WrongDirection(ProcedureError):
-    """Counts fall while the vector turns forward."""
-
-    happened = "The vector turned forward and the counts fell."
-    means = "Closed on this, the motor would run away. Feedback and motor phases count in opposite directions."
-    remedy = "Invert the counting direction (feedback step), or swap two motor phases; then run this again."
-
-
-class WrongPolePairs(ProcedureError):
-    """The shaft turned by another ratio than the pole pairs say."""
-
-    happened = "One shaft turn took {seen:.2f} electrical turns; {expected} pole pairs were entered."
-    means = "Pole pairs or encoder lines are wrong: torque would fade and reverse as the shaft turns."
-    remedy = "{hint}"
-
-
-class HallFault(ProcedureError):
-    """The Hall signals do not make sense."""
-
-    happened = "{fault}"
-    means = "Without them the angle at power-up is not known; no offset was recorded."
-    remedy = "Check the Hall wires, their supply and their order, then run this again."
-
-
-class NoIndex(ProcedureError):
-    """The index never came."""
-
-    happened = "The shaft made {turns:.1f} turns and no index pulse came."
-    means = "The offset cannot be tied to the index."
-    remedy = "Check the index wires, or set the index to none in the feedback step."
-
-
 class NotConfirmed(ProcedureError):
     """Torque per amp does not confirm the offset."""
 

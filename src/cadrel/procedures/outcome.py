@@ -51,6 +51,7 @@ class Outcome:
     accepted: bool | None = None
     acceptance: dict[str, Any] = field(default_factory=dict)
     model: dict[str, float | None] = field(default_factory=dict)
+    remarks: list[str] = field(default_factory=list)  # codes of what was noticed and does no harm
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

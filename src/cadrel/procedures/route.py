@@ -9,11 +9,11 @@ from cadrel.core.errors import CoreError
 from cadrel.core.parameters import REGISTRY, Entry
 from cadrel.link import Drive, LinkError
 from cadrel.procedures.acceptance import run_acceptance
-from cadrel.procedures.commutation import plan_commutation, run_commutation
 from cadrel.procedures.electrical import run_current_loop
 from cadrel.procedures.errors import ProcedureError
 from cadrel.procedures.load import run_load
 from cadrel.procedures.outcome import Outcome
+from cadrel.procedures.phasing import plan_commutation, plan_power_up, run_commutation
 from cadrel.procedures.position import run_position_loop
 from cadrel.procedures.session import Consent, Session
 from cadrel.procedures.velocity import run_velocity_loop
@@ -25,6 +25,8 @@ def consent_for(procedure: str, axis: AxisModel, values: Mapping[str, float]) ->
         return Consent(travel=0.0, speed=0.0)
     if procedure in ("commutation", "current"):
         return Consent(travel=plan_commutation(axis).travel, speed=min(values["limit.velocity"], axis.goal.velocity))
+    if procedure == "power_up":
+        return Consent(travel=plan_power_up(axis).travel, speed=min(values["limit.velocity"], axis.goal.velocity))
     if procedure == "acceptance":
         return Consent(
             travel=1.05 * axis.goal.distance + axis.goal.following_error * 4, speed=1.1 * values["limit.velocity"]

@@ -25,6 +25,7 @@ HINTS = {
     "overspeed": "The axis ran too fast: check commutation and direction.",
     "following_error": "The axis did not follow: lower the acceleration, or check what blocks it.",
     "overvoltage": "Braking raised the bus: fit a brake resistor or brake more gently.",
+    "feedback_error": "The device's words arrived wrong: check cable, layout and checksum.",
     "undervoltage": "The supply dropped: check it.",
     "connection_lost": "The drive lost contact with Cadrel: check the line and try again.",
 }
@@ -81,7 +82,7 @@ class Session:
     # --- power ------------------------------------------------------------------------------------------------
 
     @contextmanager
-    def enabled(self, mode: str) -> Iterator[dict[str, Any]]:
+    def enabled(self, mode: str, *, torque: float = 0.0) -> Iterator[dict[str, Any]]:
         """Enable within the consented travel around the present position; always ends with the power stage off.
 
         Raises
@@ -89,19 +90,29 @@ class Session:
         NotAllowed
             The drive refuses to enable.
         """
-        with self.enabled_around(mode, float(self.drive.status()["position"])) as status:
+        with self.enabled_around(mode, float(self.drive.status()["position"]), torque=torque) as status:
             yield status
 
     @contextmanager
-    def enabled_around(self, mode: str, centre: float) -> Iterator[dict[str, Any]]:
-        """As `enabled`, with the consented travel around a stated position. [rad] Raises `NotAllowed`."""
+    def enabled_around(
+        self, mode: str, centre: float, *, torque: float = 0.0, travel: float = math.inf
+    ) -> Iterator[dict[str, Any]]:
+        """As `enabled`, around a stated position, within less than the consented travel if so wished. [rad], [N·m]
+
+        Raises
+        ------
+        NotAllowed
+            The drive refuses to enable.
+        """
+        room = min(travel, self.consent.travel)
         status = self.drive.status()
         try:
             self.drive.enable(
                 mode,
-                guard_low=centre - self.consent.travel,
-                guard_high=centre + self.consent.travel,
+                guard_low=centre - room,
+                guard_high=centre + room,
                 guard_speed=self.consent.speed,
+                torque=torque,
             )
         except RefusedByDrive as refusal:
             raise NotAllowed(why=refusal.parts[0], remedy=refusal.parts[2]) from refusal

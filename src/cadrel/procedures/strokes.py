@@ -22,19 +22,22 @@ def _lobe(speed: float, ramp: float, distance: float) -> FloatArray:
 
 
 def back_and_forth(
-    session: Session, channels: Sequence[str], *, shares: Sequence[float]
+    session: Session, channels: Sequence[str], *, shares: Sequence[float], torque: float = 0.0
 ) -> tuple[Recording, FloatArray]:
-    """Run strokes at shares of the top speed, out and back to both sides; returns record and commanded speed."""
+    """Run strokes at shares of the top speed, out and back to both sides; returns record and commanded speed.
+
+    A `torque` holds a load from the moment the power stage closes. [N·m]
+    """
     reach = TRAVEL_SHARE * session.consent.travel
-    torque = 0.6 * session.axis.motor.torque_constant * session.values["limit.current"]
-    ramp = min(session.values["limit.acceleration"], torque / session.values["load.inertia"])
+    most = 0.6 * session.axis.motor.torque_constant * session.values["limit.current"]
+    ramp = min(session.values["limit.acceleration"], most / session.values["load.inertia"])
     top = min(SPEED_SHARE * session.consent.speed, math.sqrt(0.6 * reach * ramp))
     lobes = []
     for share in shares:
         lobe = _lobe(share * top, ramp, reach)
         lobes += [lobe, -lobe, -lobe, lobe]
     wave = np.concatenate(lobes)
-    with session.enabled("velocity"):
+    with session.enabled("velocity", torque=torque):
         session.hold(0.05)
         record = session.excite_and_record(channels, "velocity", wave, divider=4, repeats=1)
         session.hold(0.1)

@@ -21,7 +21,14 @@ from cadrel.core.axis.advice import (
     shown_torque,
 )
 from cadrel.core.axis.drive_values import drive_values, entry_from_drive, initial_gains
-from cadrel.core.axis.understanding import AxisModel, feedback_of, missing_entries, understand, unsupported
+from cadrel.core.axis.understanding import (
+    AxisModel,
+    feedback_of,
+    missing_entries,
+    too_coarse,
+    understand,
+    unsupported,
+)
 
 __all__ = [
     "AxisModel",
@@ -43,6 +50,7 @@ __all__ = [
     "planned_move",
     "shown_speed",
     "shown_torque",
+    "too_coarse",
     "understand",
     "unsupported",
 ]

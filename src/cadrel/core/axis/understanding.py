@@ -4,7 +4,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from cadrel.core.feedback import FeedbackDevice, device_from_entries
+from cadrel.core.feedback import FeedbackDevice, SecondDevice, device_from_entries, second_from_entries
 from cadrel.core.mechanics import Mechanism, mechanism_from_entries
 from cadrel.core.motor import Motor, motor_from_sheet
 from cadrel.core.parameters import REGISTRY, Entry, check_entry, choice_of, defaults, is_given, is_required
@@ -47,6 +47,9 @@ class AxisModel:
     robustness: Robustness
     current_bandwidth: float  # [Hz]
     phasing_share: float  # of continuous current
+    power_up: str = "alignment"  # how the angle is found where nothing tells it: "alignment" or "search"
+    has_brake: bool = False
+    second: SecondDevice | None = None
 
     @property
     def counts_per_rev(self) -> float:
@@ -62,6 +65,11 @@ class AxisModel:
     def has_halls(self) -> bool:
         """Whether Hall signals are described."""
         return self.feedback.has_halls
+
+    @property
+    def knows_angle_at_power_up(self) -> bool:
+        """Whether the device, or Halls, tell the rotor's angle before anything moved."""
+        return self.feedback.has_halls or self.feedback.is_absolute
 
     @property
     def inertia(self) -> float:
@@ -105,17 +113,18 @@ def missing_entries(values: Mapping[str, Entry], step: str | None = None) -> lis
 def unsupported(axis: AxisModel) -> str:
     """Return why the drives known so far cannot run an axis, in words; empty if they can.
 
-    Drives here control synchronous motors by incremental signals. Everything else can be entered, checked and kept.
+    Drives here control synchronous motors. Everything else can be entered, checked and kept.
     """
-    kind, device = axis.motor.kind, axis.feedback.kind
+    kind = axis.motor.kind
     if kind not in ("rotary", "linear"):
         return f"The drive controls synchronous motors; it cannot run one of the kind '{_choice('sheet.kind', kind)}'."
-    if device == "halls":
-        return (
-            "The drive starts on Halls, but closes its loops by incremental signals; Halls alone are too coarse for it."
-        )
-    if device != "incremental":
-        return f"The drive reads incremental signals and Halls; it cannot read '{_choice('feedback.kind', device)}'."
+    return ""
+
+
+def too_coarse(axis: AxisModel) -> str:
+    """Return why loops beyond current cannot be closed on a device, in words; empty if they can."""
+    if axis.feedback.kind == "halls":
+        return "Halls alone are too coarse to close velocity and position on; the drive commutates on them."
     return ""
 
 
@@ -164,4 +173,7 @@ def understand(values: Mapping[str, Entry]) -> AxisModel:
         ),
         current_bandwidth=si("current.bandwidth"),
         phasing_share=si("phasing.current"),
+        power_up=choice_of(filled, "phasing.power_up"),
+        has_brake=choice_of(filled, "brake.fitted") == "drive",
+        second=second_from_entries(filled),
     )

@@ -19,7 +19,13 @@ from cadrel.core.feedback.calculators import (
 )
 from cadrel.core.feedback.checks import check_feedback
 from cadrel.core.feedback.circle import ROUND, SignalCircle, angle_error, fit_circle
-from cadrel.core.feedback.device import FeedbackDevice, SerialWord, device_from_entries
+from cadrel.core.feedback.device import (
+    FeedbackDevice,
+    SecondDevice,
+    SerialWord,
+    device_from_entries,
+    second_from_entries,
+)
 from cadrel.core.feedback.layout_test import WordFinding, read_layout
 from cadrel.core.feedback.word import BitField, crc6, decode_word, encode_word, gray_to_binary, layout_of
 
@@ -28,6 +34,7 @@ __all__ = [
     "ROUND",
     "BitField",
     "FeedbackDevice",
+    "SecondDevice",
     "SerialWord",
     "SignalCircle",
     "WordFinding",
@@ -43,6 +50,7 @@ __all__ = [
     "gray_to_binary",
     "layout_of",
     "read_layout",
+    "second_from_entries",
     "speed_of_one_count",
     "telegram_time",
     "velocity_noise",

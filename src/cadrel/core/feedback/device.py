@@ -103,3 +103,18 @@ def device_from_entries(
     )
     counts = metres_per_turn / si("feedback.resolution") if metres_per_turn else 2.0**word.position_bits
     return FeedbackDevice(**common, counts_per_turn=counts, periods_per_turn=0, is_absolute=True, serial=word)
+
+
+@dataclass(frozen=True, slots=True)
+class SecondDevice:
+    """A device on the load."""
+
+    counts_per_turn: float  # of the motor, signed: negative where it is entered as inverted
+
+
+def second_from_entries(values: Mapping[str, Entry]) -> SecondDevice | None:
+    """Return the device on the load, or None where there is none. Raises `EntryProblem`."""
+    if choice_of(values, "second.kind") == "none":
+        return None
+    sign = -1.0 if choice_of(values, "second.direction") == "1" else 1.0
+    return SecondDevice(sign * reader_of(values)("second.resolution"))

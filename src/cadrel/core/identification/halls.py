@@ -31,6 +31,7 @@ class HallMap:
     offset: float  # [rad] electrical angle entering state 1, forward
     edge_errors: tuple[float, ...]  # [rad] of each of the six edges against the even grid
     edges: tuple[float, ...] = ()  # [rad] electrical, of the six edges in the order of the forward sequence
+    hysteresis: float = 0.0  # [rad] an edge comes so much later forward than back
     fault: HallFault | None = None
 
     @property
@@ -61,7 +62,7 @@ def learn_halls(
     if fault is not None:
         return HallMap(mirrored, 0.0, (0.0,) * 6, fault=fault)
     ring = MIRRORED if mirrored else NORMAL
-    means = []
+    means, widths = [], []
     for k in range(6):
         before, after = ring[k - 1], ring[k]
         # Each way for itself: hysteresis and friction move the edge apart, as often here as there.
@@ -70,13 +71,15 @@ def learn_halls(
         if not seen:
             text = f"No edge into state {after ^ mask} was seen."
             return HallMap(mirrored, 0.0, (0.0,) * 6, fault=HallFault("order", text, "Let the shaft turn further."))
+        if len(seen) == 2:
+            widths.append(float(np.angle(seen[0] / seen[1])))
         mean = sum(seen, 0j)
         means.append(mean / abs(mean))
     total = sum(means, 0j)
     offset = math.atan2(total.imag, total.real)
     errors = tuple(float(np.angle(e * np.exp(-1j * offset))) for e in means)
     edges = tuple(math.remainder(offset + k * math.pi / 3 + errors[k], 2 * math.pi) for k in range(6))
-    return HallMap(mirrored, offset, errors, edges)
+    return HallMap(mirrored, offset, errors, edges, float(np.mean(widths)) if widths else 0.0)
 
 
 def hall_fault(codes: IntArray, order: list[int], *, spacing: int) -> HallFault | None:

@@ -47,6 +47,24 @@ COMMUTATION = (
     ),
 )
 
+HALL_EDGES = (
+    *(
+        Parameter(
+            key=f"commutation.hall_edge_{k}", label=f"Edge {k} off the even grid", symbol=f"δ{k}", quantity="angle",
+            unit="°", storage="drive", step="commutation", minimum=-math.pi / 6, maximum=math.pi / 6, default=0.0,
+            help=Help(f"Placement error of the edge into sector {k}, counted forward from state 1.",
+                      "Learned by turning the vector.", "Left at zero, each edge misleads by its placement error."),
+        )
+        for k in range(1, 7)
+    ),
+    Parameter(
+        key="commutation.hall_hysteresis", label="Hysteresis of the Halls", symbol="h", quantity="angle", unit="°",
+        storage="drive", step="commutation", minimum=0, maximum=math.pi / 6, default=0.0,
+        help=Help("By how much an edge comes later than its middle, forward and back together.",
+                  "Learned by turning the vector both ways.", "Taken for play of the shaft."),
+    ),
+)
+
 SIGNALS = (
     Parameter(
         key="signal.offset_cos", label="Offset of the cosine", symbol="x₀", quantity="ratio", unit="%",

@@ -12,8 +12,10 @@ from cadrel.core.simulation.layout import (
     ANGLE_EDGE,
     ANGLE_INDEX,
     ANGLE_SECTOR,
+    GEN_HOLD,
     HALLS,
     INCREMENTAL,
+    NOWHERE,
     OFF,
     RESOLVER,
     SERIAL,
@@ -96,6 +98,25 @@ def hall_sector(hall, c):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _edge_angle(sector, forward, c):
+    """Learned angle of the edge into a sector, forward, or out of it, backward. [rad]"""
+    k = sector % 6
+    if k == 0:
+        off = c.hall_edge_1
+    elif k == 1:
+        off = c.hall_edge_2
+    elif k == 2:
+        off = c.hall_edge_3
+    elif k == 3:
+        off = c.hall_edge_4
+    elif k == 4:
+        off = c.hall_edge_5
+    else:
+        off = c.hall_edge_6
+    return c.hall_offset + k * THIRD + off + (0.5 if forward else -0.5) * c.hall_hysteresis
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def prime_device(s, p, c, edges, states):
     """Take the device as it stands, as power-up does: an absolute one tells its angle, others count from here."""
     s.hall = hall_state(s.theta1, states[_sector_at(p.pole_pairs * s.theta1, edges)], p, edges, states)
@@ -137,10 +158,10 @@ def track_device(s, p, c, before, edges, states):
         return
     _watch_halls(s, p, c, edges, states)
     if p.device == SINCOS:
-        _track_signals(s, p, c)
+        _track_signals(s, p, c, was)
         _watch_index(s, p, c, was)
     elif p.device == RESOLVER:
-        _track_signals(s, p, c)
+        _track_signals(s, p, c, was)
     elif p.device == SERIAL:
         _track_word(s, p, c)
 
@@ -201,7 +222,7 @@ def _watch_halls(s, p, c, edges, states):
         s.hall_jumps += 1
         return
     forward = (now - last) % 6 == 1
-    edge = c.hall_offset + (now if forward else last) * THIRD
+    edge = _edge_angle(now if forward else last, forward, c)
     s.hall_edge, s.hall_edge_angle = s.tick, edge
     if p.device == HALLS:
         s.counts += (1 if forward else -1) * (1 if c.direction > 0 else -1)
@@ -240,7 +261,7 @@ def _counts_of_signal(s, c):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def _track_signals(s, p, c):
+def _track_signals(s, p, c, was):
     """Sine and cosine: whole periods are counted, the rest is read. A resolver goes through a tracking converter."""
     phase = _signal_phase(s, p, c)
     if p.device == RESOLVER:
@@ -249,8 +270,10 @@ def _track_signals(s, p, c):
         s.track_velocity += TICK * c.tracking * c.tracking * error
         s.sig_total += TICK * (s.track_velocity + 2 * DAMPING * c.tracking * error)
     else:
-        step = phase - s.sig_phase
-        s.sig_total += step - TWO_PI * math.floor(step / TWO_PI + 0.5)
+        # Whole periods are counted by comparators, far faster than the signals are sampled.
+        counted = p.encoder_sign * p.periods * (s.theta_s - was) * (-1.0 if p.signals_swapped > 0.0 else 1.0)
+        rest = phase - s.sig_phase - counted
+        s.sig_total += counted + rest - TWO_PI * math.floor(rest / TWO_PI + 0.5)
         s.sig_phase = phase
     s.counts = _counts_of_signal(s, c)
 
@@ -292,16 +315,39 @@ def _track_word(s, p, c):
     s.word_last = position
 
 
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def power_off(s):
+    """Open the power stage and forget every command."""
+    s.mode = OFF
+    s.stopping = 0
+    s.gen = GEN_HOLD
+    s.gen_velocity = s.gen_target = s.velocity_ref = s.acceleration_ref = 0.0
+    s.int_torque = s.torque_lp = s.int_d = s.int_q = s.iq_command = s.torque_cmd = 0.0
+    s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = 0.0
+    s.next_alpha = s.next_beta = s.v_alpha = s.v_beta = s.out_d = s.out_q = 0.0
+    s.vec_current = s.vec_current_target = 0.0
+    s.exc_point = NOWHERE
+    s.exc_now = 0.0
+    s.moving = s.closing = 0
+
+
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
 def work_brake(s, p):
     """The holding brake opens once current flows, and closes with the power stage; both take a while."""
     if p.brake_torque <= 0.0:
         s.brake = 0
+        if s.closing == 1:
+            power_off(s)
+            s.stopped = 1
         return
     flows = s.mode != OFF and (s.mode != VECTOR or (s.vec_current > 0.0 and s.vec_current >= s.vec_current_target))
-    wanted = 0 if (flows or (s.brake == 0 and s.mode != OFF)) and p.brake_stuck == 0.0 else 1
+    open_now = (flows or (s.brake == 0 and s.mode != OFF)) and s.closing == 0 and p.brake_stuck == 0.0
+    wanted = 0 if open_now else 1
     if wanted == s.brake:
         s.brake_time = 0
+        if s.closing == 1:  # current stays on until the brake has really closed
+            power_off(s)
+            s.stopped = 1
         return
     s.brake_time += 1
     if s.brake_time >= p.brake_delay:

@@ -11,9 +11,9 @@ from cadrel.core.errors import CadrelError
 from cadrel.core.feedback import SerialWord, encode_word
 from cadrel.core.simulation import layout, machine
 from cadrel.core.simulation.blockers import find_blockers
-from cadrel.core.simulation.device import hall_sector, prime_device
+from cadrel.core.simulation.device import hall_sector, power_off, prime_device
 from cadrel.core.simulation.faults import FAULTS, wired
-from cadrel.core.simulation.firmware import begin_stop, power_off
+from cadrel.core.simulation.firmware import begin_stop
 from cadrel.core.simulation.kernel import run_ticks
 from cadrel.core.simulation.layout import SIGNAL_INDEX, SIGNALS, TICK
 from cadrel.core.simulation.memory import Memory, settings_of
@@ -363,7 +363,11 @@ class SimulatedDrive:
         s.angle_quality = layout.ANGLE_SECTOR
 
     def disable(self) -> None:
-        """Open the power stage at once; the axis coasts."""
+        """Open the power stage: at once, and the axis coasts; with a brake as soon as it has closed."""
+        if self._plant.brake_torque > 0 and self._state.mode != layout.OFF:
+            self._state.closing = 1
+            self._advance_kernel(int(self._plant.brake_delay) + 2)
+            self._state.stopped = 0
         power_off(self._state)
         self.power_state = machine.after(self.power_state, "disable voltage")
         self._note("disabled")

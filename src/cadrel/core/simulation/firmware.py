@@ -7,7 +7,7 @@ import math
 
 import numba
 
-from cadrel.core.simulation.device import drive_angle, rotor_angle
+from cadrel.core.simulation.device import drive_angle, power_off, rotor_angle
 from cadrel.core.simulation.layout import (
     AT_CURRENT_D,
     AT_CURRENT_Q,
@@ -202,24 +202,7 @@ def _finish_stop(s):
     s.stopping += SLOW
     still = s.gen_velocity == 0.0 and abs(s.velocity) < STILL_SPEED
     if (still and s.stopping > 4 * SLOW) or s.stopping > STANDSTILL_TICKS:
-        power_off(s)
-        s.stopped = 1
-
-
-@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def power_off(s):
-    """Open the power stage and forget every command."""
-    s.mode = OFF
-    s.stopping = 0
-    s.gen = GEN_HOLD
-    s.gen_velocity = s.gen_target = s.velocity_ref = s.acceleration_ref = 0.0
-    s.int_torque = s.torque_lp = s.int_d = s.int_q = s.iq_command = s.torque_cmd = 0.0
-    s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = 0.0
-    s.next_alpha = s.next_beta = s.v_alpha = s.v_beta = s.out_d = s.out_q = 0.0
-    s.vec_current = s.vec_current_target = 0.0
-    s.exc_point = NOWHERE
-    s.exc_now = 0.0
-    s.moving = 0
+        s.closing = 1
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
@@ -228,8 +211,7 @@ def begin_stop(s, c):
     s.exc_point = NOWHERE
     s.exc_now = 0.0
     if s.mode not in (VELOCITY, POSITION):
-        power_off(s)
-        s.stopped = 1
+        s.closing = 1  # no loop to ramp with: current off, where there is a brake as soon as it holds
         return
     if s.stopping == 0:
         s.stopping = 1

@@ -129,6 +129,13 @@ class Settings(NamedTuple):
     hall_offset: float
     hall_sign: float
     hall_mask: float  # bits to invert: 2 where the Halls stand 60° apart
+    hall_edge_1: float  # [rad] off the even grid
+    hall_edge_2: float
+    hall_edge_3: float
+    hall_edge_4: float
+    hall_edge_5: float
+    hall_edge_6: float
+    hall_hysteresis: float
     index_offset: float
     has_index: float
     device: int
@@ -161,7 +168,7 @@ _WHOLES = (
     "sector_last index_seen index_count angle_quality mode gen trip deadline stopping stopped saturated "
     "limited path_index exc_point exc_index exc_len exc_left exc_div rec_state rec_div rec_n rec_pos "
     "rec_filled rec_left rec_pre trig_signal trig_rising moving lost counts_last word word_last word_errors "
-    "word_row words brake brake_time second hall_jumps "
+    "word_row words brake brake_time closing second hall_jumps "
 ).split()
 STATE = np.dtype(
     [(n, np.float64) for n in _REALS]

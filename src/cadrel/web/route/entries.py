@@ -25,7 +25,7 @@ from cadrel.core.quantities import from_si, units_of
 # Where the drive's own value follows from the entries, the step shows it as computed instead of asking for it.
 HIDDEN = {
     "motor": {"motor."},
-    "feedback": {"feedback.counts", "feedback.device", "feedback.periods", "feedback.word_skip", "feedback.word_length"},
+    "feedback": {"feedback.counts", "feedback.device", "feedback.periods", "feedback.word_"},
     "mechanics": set(),
     "power": {"power.undervoltage"},
     "limits": set(),

@@ -1,0 +1,42 @@
+"""What can be judged before anything is powered: does the axis rest, do words arrive, can the device commutate."""
+
+import math
+
+from cadrel.core.feedback import read_layout
+from cadrel.procedures.phasing import faults
+from cadrel.procedures.phasing.faults import wired_wrongly
+from cadrel.procedures.session import Session
+
+LISTENED = 0.2  # [s]
+MOVED = 3  # [counts] a device that is read finely trembles by so much
+MOVED_ANGLE = math.radians(2)  # of the motor: a noisy resolver trembles by half a degree
+
+
+def look_beforehand(session: Session) -> None:
+    """Raise what would make any motion pointless. Power off.
+
+    Raises
+    ------
+    WiredWrongly
+        The load pulls the axis, a serial device sends wrong words, or a resolver does not fit the motor.
+    """
+    session.enter("looking before moving", 0.02)
+    axis, drive = session.axis, session.drive
+    pairs, device = axis.motor.pole_pairs, axis.feedback
+    if device.kind == "resolver" and pairs % max(round(device.periods_per_turn), 1):
+        raise wired_wrongly([faults.resolver_ambiguous(pairs, round(device.periods_per_turn))])
+    before, raw = drive.status(), drive.raw()
+    session.rest(LISTENED)
+    after, heard = drive.status(), drive.raw()
+    if device.serial is not None:
+        wrong, of = heard["word_errors"] - raw["word_errors"], heard["words"] - raw["words"]
+        if heard["alarm"]:
+            raise wired_wrongly([faults.device_alarm()])
+        if wrong:
+            reading = read_layout([heard["word"]], device.serial)
+            raise wired_wrongly([faults.words(wrong=wrong, of=of, differences=reading.differences)])
+        session.note(f"{of} words without an error, latency {1e6 * heard['latency']:.0f} µs.")
+    moved = abs(after["counts"] - before["counts"])
+    angle = moved * device.count_angle
+    if moved > MOVED and angle > MOVED_ANGLE:
+        raise wired_wrongly([faults.load_pulls(angle)])

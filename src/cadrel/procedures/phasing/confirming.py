@@ -1,0 +1,143 @@
+"""Confirm the offset by torque per amp both ways, and refine it by the back-EMF of the turning rotor."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from cadrel.core.identification import Estimated, angle_error_from_spinning
+from cadrel.link import Recording
+from cadrel.procedures.errors import NotConfirmed
+from cadrel.procedures.phasing.turning import Turning
+from cadrel.procedures.session import Session
+from cadrel.procedures.strokes import back_and_forth, block_means
+
+PUSHES = ((0.35, 0.3), (0.6, 0.45), (0.95, 0.6))  # share of continuous current, of the consented speed
+MOST_REFINEMENT = math.radians(25)
+FREE_OF_LOAD = 0.04  # of the vector's torque: more, and a push with the brake open would let the load fall
+SPIN = ("position", "velocity", "v_d", "v_q", "i_q", "i_d")
+
+
+@dataclass(frozen=True, slots=True)
+class Confirmation:
+    """Answers to torque current both ways, and to field current, which must not push."""
+
+    forward: float  # [rad/s²] answer to +iq, its own sign
+    backward: float  # [rad/s²] answer to -iq
+    cross: float  # [rad/s²] half the difference of the answers to +id and -id
+    current: float
+
+    @property
+    def error_bound_deg(self) -> float:
+        """Angle error that the cross answer would mean."""
+        along = 0.5 * (self.forward - self.backward)
+        return math.degrees(math.atan2(abs(self.cross), max(along, 1e-9)))
+
+    @property
+    def imbalance(self) -> float:
+        """Difference of the two ways over their sum."""
+        return abs(self.forward + self.backward) / max(self.forward - self.backward, 1e-9)
+
+
+def may_push(session: Session, turning: Turning) -> bool:
+    """Whether the axis stays put without current: no brake that would open, no load that pulls."""
+    return not session.axis.has_brake and abs(math.sin(turning.bias)) < FREE_OF_LOAD
+
+
+def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, Recording]:
+    """Push with torque current both ways, and with field current, which must not push. Raises `NotConfirmed`."""
+    session.enter("confirming by torque per amp", 0.8)
+    for share, fastest in PUSHES:
+        current = share * session.current_continuous
+        answers = [_push(session, point, current, fastest, centre) for point in ("current_q", "current_d")]
+        (forward, backward, record), (cross_up, cross_down, _) = answers
+        result = Confirmation(forward, backward, 0.5 * (cross_up - cross_down), current)
+        if forward > 50 and backward < -50:
+            break
+        session.note(f"{100 * share:.0f} % current hardly moved it; pushed longer and harder.")
+    if forward <= 0 or backward >= 0:
+        raise NotConfirmed(
+            what="Torque current did not push the way it should "
+            f"({forward:.0f} and {backward:.0f} rad/s² for plus and minus)."
+        )
+    if result.error_bound_deg > 12:
+        raise NotConfirmed(
+            what=f"Field current pushed the shaft: the offset is off by about {result.error_bound_deg:.0f}°."
+        )
+    return result, record
+
+
+def _push(
+    session: Session, point: str, current: float, fastest: float, centre: float
+) -> tuple[float, float, Recording]:
+    """Push forward, back twice as long, forward: it ends near rest where it began. Accelerations of both ways."""
+    axis = session.axis
+    # Long against the period of a resonance, or its swing would be read as acceleration; the guard on speed holds
+    # should the load be much lighter than entered.
+    expected = current * axis.motor.torque_constant / (0.6 * axis.inertia)
+    length = int(np.clip(round(fastest * session.consent.speed / expected / 250e-6), 40, 320))
+    pulse = np.concatenate([np.full(length, current), np.full(2 * length, -current), np.full(length, current)])
+    with session.enabled_around("current", centre):
+        record = session.excite_and_record(["position", "i_q", "i_d", "velocity"], point, pulse, divider=4, repeats=1)
+    session.standstill()
+    x, t = record["position"], record.period
+    # Parabolas through the two ways; the first samples of each are left to the current's rise.
+    first, second = slice(length // 4, length), slice(length + length // 4, 3 * length)
+
+    def curvature(part: slice) -> float:
+        n = np.arange(part.stop - part.start) * t
+        return float(2 * np.polyfit(n, x[part], 2)[0])
+
+    return curvature(first), curvature(second), record
+
+
+def refine_by_spinning(session: Session, turning: Turning, pushed: Confirmation | None) -> tuple[Estimated, Recording]:
+    """Spin both ways and read from the back-EMF by how much the angle is ahead.
+
+    A held vector rests where load torque and friction leave it; the back-EMF of the turning rotor knows neither.
+    Raises `NotConfirmed`.
+    """
+    session.enter("spinning to refine the angle", 0.9)
+    v, motor = session.values, session.axis.motor
+    pairs, psi = v["motor.pole_pairs"], v["motor.flux_linkage"]
+    kept = {k: v[k] for k in ("velocity.gain", "velocity.reset_time", "load.inertia")}
+    inertia = v["load.inertia"]
+    if pushed is not None and pushed.forward > 0:
+        seen = motor.torque_constant * pushed.current * 2 / (pushed.forward - pushed.backward)
+        inertia = float(np.clip(seen, 0.5 * motor.inertia, 30 * inertia))
+    # A careful loop for the inertia that was just felt: the one entered may be far off.
+    session.write({"velocity.gain": kept["velocity.gain"] * inertia / v["load.inertia"], "load.inertia": inertia})
+    held = -math.sin(turning.bias) * turning.current * motor.torque_constant  # against the load, from the first moment
+    try:
+        record, _ = back_and_forth(session, SPIN, shares=(1.0, 0.7), torque=held)
+    finally:
+        session.write(kept)
+    means = block_means(record)
+    fast = np.abs(means["speed"]) > 0.35 * np.abs(means["speed"]).max()
+    error = angle_error_from_spinning(
+        pairs * means["speed"][fast], means["v_d"][fast], means["i_q"][fast], flux_linkage=psi
+    )
+    if abs(error.value) > MOST_REFINEMENT:
+        raise NotConfirmed(
+            what=f"The back-EMF of the turning rotor says the offset is {math.degrees(error.value):.0f}° off."
+        )
+    return error, record
+
+
+def confirmation_from_spin(record: Recording, session: Session) -> Confirmation:
+    """Return torque per amp both ways from the strokes: acceleration per current, speeding up either way."""
+    means = block_means(record)
+    speed, current = means["speed"], means["i_q"]
+    rate = np.gradient(speed, 40 * record.period)
+    top = np.abs(rate).max()
+    answers = []
+    for way in (1.0, -1.0):
+        going = (way * speed > 0.05 * np.abs(speed).max()) & (np.abs(rate) > 0.15 * top)
+        if going.sum() < 4:
+            raise NotConfirmed(what="The strokes were too short to compare torque per amp both ways.")
+        slope = np.polyfit(rate[going], current[going], 1)[0]
+        answers.append(1 / slope if slope > 0 else 0.0)
+    at = 0.5 * session.current_continuous
+    if min(answers) <= 0:
+        raise NotConfirmed(what="Acceleration did not go with torque current.")
+    return Confirmation(answers[0] * at, -answers[1] * at, 0.0, at)

@@ -1,0 +1,44 @@
+"""Hold the vector at angles of one electrical turn, coming from below and from above."""
+
+import math
+
+import numpy as np
+
+from cadrel.core.identification import OffsetResult, offset_from_alignment
+from cadrel.procedures.phasing.plan import HELD_ANGLES, HOLD, SLOW_TURN
+from cadrel.procedures.phasing.turning import Turning
+from cadrel.procedures.session import Session
+
+TURN = 2 * math.pi
+LOOKS = 4  # at each angle, averaged: a light shaft still swings a little
+RATE = TURN * SLOW_TURN / 3
+
+
+def hold_angles(session: Session, turning: Turning) -> OffsetResult:
+    """Return the offset from held vectors: friction cancels between the two directions, the load is taken out."""
+    session.enter("holding angles", 0.45)
+    step = TURN / HELD_ANGLES
+    up: list[tuple[float, float]] = []
+    down: list[tuple[float, float]] = []
+    for k in range(HELD_ANGLES):
+        up.append(_hold_at(session, turning, (k + 1) * step))
+    # A step over the end, so that the way back reaches the last angle from above.
+    session.drive.vector(
+        angle=(HELD_ANGLES + 1.0) * step, rate=RATE, current=turning.current, rise=turning.current / 0.3
+    )
+    session.hold(0.3)
+    for k in range(HELD_ANGLES, 0, -1):
+        down.append(_hold_at(session, turning, k * step))
+    rising, falling = np.array(up), np.array(down[::-1])
+    held = offset_from_alignment(
+        rising[:, 0], rising[:, 1], falling[:, 0], falling[:, 1], pole_pairs=round(session.values["motor.pole_pairs"])
+    )
+    offset = math.remainder(held.offset + turning.bias, TURN)
+    return OffsetResult(offset, held.spread, held.friction_lag, held.followed)
+
+
+def _hold_at(session: Session, turning: Turning, angle: float) -> tuple[float, float]:
+    session.drive.vector(angle=angle, rate=RATE, current=turning.current, rise=turning.current / 0.3)
+    session.hold(TURN / HELD_ANGLES / RATE + HOLD - 0.02 * LOOKS)
+    counts = [session.hold(0.02)["counts"] for _ in range(LOOKS)]
+    return angle, (float(np.mean(counts)) + 0.5) * turning.per_count

@@ -1,0 +1,261 @@
+"""The automatic commutation: look, turn, correct signals, hold, confirm, refine."""
+
+import math
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from cadrel.core.identification import Estimated, HallMap, OffsetResult
+from cadrel.link import Recording
+from cadrel.procedures.outcome import Finding, Outcome, RunRecord
+from cadrel.procedures.phasing.beforehand import look_beforehand
+from cadrel.procedures.phasing.confirming import (
+    Confirmation,
+    confirm_by_pushing,
+    confirmation_from_spin,
+    may_push,
+    refine_by_spinning,
+)
+from cadrel.procedures.phasing.halls_alone import learn_twice, push_both_ways
+from cadrel.procedures.phasing.holding import hold_angles
+from cadrel.procedures.phasing.signals import Correction, correct_signals
+from cadrel.procedures.phasing.turning import TURN, Turning, turn_vector
+from cadrel.procedures.session import Session
+
+LEAST_STD = math.radians(0.1)  # counts and the sampling of the angle leave a tenth of a degree
+FLUX_DOUBT = 0.25  # of the sheet's flux: more, and pole pairs or torque constant are wrong
+UNEVEN = 0.15  # torque per amp of the two ways
+
+
+@dataclass(slots=True, eq=False)
+class _Found:
+    """What the run has gathered."""
+
+    turning: Turning
+    changes: dict[str, float] = field(default_factory=dict)
+    held: OffsetResult | None = None
+    halls: HallMap | None = None
+    correction: Correction | None = None
+    confirmed: Confirmation | None = None
+    push: Recording | None = None
+    refined: Estimated | None = None
+    spin: Recording | None = None
+    doubt: float = LEAST_STD  # [rad]
+    remarks: list[str] = field(default_factory=list)
+
+
+def run_commutation(session: Session) -> Outcome:
+    """Find direction, pole pairs, Hall map and offset; write them; confirm by torque per amp.
+
+    Raises
+    ------
+    WiredWrongly
+        What is wired, mounted or entered wrongly; nothing is marked valid then.
+    NotConfirmed
+        The offset found does not hold.
+    """
+    session.refresh()
+    session.write({"commutation.valid": 0.0})
+    look_beforehand(session)
+    centre = float(session.drive.status()["position"])
+    found = _Found(turn_vector(session, centre))
+    _compare_flux(session, found)
+    found.correction = correct_signals(session, found.turning)
+    if session.axis.feedback.kind == "halls":
+        found.halls, found.doubt = learn_twice(session, found.turning, centre)
+    else:
+        _hold(session, found, centre)
+    _say_halls(session, found)
+    session.write(found.changes)
+    session.standstill()
+    session.write({"commutation.valid": 1.0})
+    try:
+        _confirm(session, found, centre)
+    except BaseException:
+        session.write({"commutation.valid": 0.0})
+        raise
+    session.write(found.changes)
+    found.changes["commutation.valid"] = 1.0
+    if found.correction is not None:
+        found.changes |= found.correction.changes
+    return _outcome(session, found)
+
+
+def _compare_flux(session: Session, found: _Found) -> None:
+    flux, expected = found.turning.flux, session.values["motor.flux_linkage"]
+    if abs(flux / expected - 1) > FLUX_DOUBT and math.cos(found.turning.lag) > 0.7:
+        found.remarks.append("flux")
+        session.note(
+            f"The turning rotor shows a flux of {1e3 * flux:.3g} mWb per pole pair, the sheet {1e3 * expected:.3g}: "
+            "check pole pairs and torque constant."
+        )
+
+
+def _hold(session: Session, found: _Found, centre: float) -> None:
+    """Hold angles, and turn what was seen into the values the drive needs for its kind of device."""
+    turning, axis, drive = found.turning, session.axis, session.drive
+    with session.enabled_around("vector", centre):
+        drive.vector(angle=0.0, rate=TURN, current=turning.current, rise=turning.current / 0.3)
+        session.hold(0.35)
+        found.held = hold_angles(session, turning)
+        if not axis.knows_angle_at_power_up:
+            here = turning.pairs * (session.look()["counts"] + 0.5) * turning.per_count
+            drive.adopt_angle(here + found.held.offset)
+    offset = found.held.offset
+    if axis.has_halls:
+        found.halls = turning.halls(axis.feedback.hall_spacing)
+    if axis.feedback.is_absolute:
+        found.changes["commutation.offset"] = math.remainder(offset, TURN)
+    elif axis.has_index:
+        seen = [r for r in (turning.up, turning.down) if r["index_seen"][-1] > 0]
+        at_index = turning.pairs * seen[-1]["index_count"][-1] * turning.per_count + offset
+        found.changes["commutation.offset"] = math.remainder(at_index, TURN)
+
+
+def _say_halls(session: Session, found: _Found) -> None:
+    """Write the Hall map; say what of it deserves a look."""
+    halls = found.halls
+    if halls is None:
+        return
+    v = session.values
+    if halls.mirrored:
+        found.remarks.append("halls_mirrored")
+        session.note(
+            "The Hall states come in mirrored order: two Hall wires, or two motor phases, are swapped. The map learned "
+            "takes it up."
+        )
+    moved = math.remainder(halls.offset - v["commutation.hall_offset"], TURN)
+    if v["commutation.hall_offset"] and abs(abs(moved) - TURN / 3) < math.radians(20):
+        found.remarks.append("rotated")
+        session.note(
+            f"State 1 begins {math.degrees(abs(moved)):.0f}° from where it did: Hall wires or motor phases were moved "
+            "on by one."
+        )
+    worst = max(abs(e) for e in halls.edge_errors)
+    if worst > math.radians(10):
+        session.note(f"One Hall edge is {math.degrees(worst):.0f}° off the even grid.")
+    found.changes["commutation.hall_offset"] = halls.offset
+    found.changes["commutation.hall_mirrored"] = float(halls.mirrored)
+    limit = math.pi / 6
+    for k, error in enumerate(halls.edge_errors, 1):
+        found.changes[f"commutation.hall_edge_{k}"] = max(-limit, min(error, limit))
+    if session.axis.feedback.kind != "halls":  # alone, hysteresis cannot be told from the lag friction makes
+        found.changes["commutation.hall_hysteresis"] = max(0.0, min(halls.hysteresis, limit))
+
+
+def _confirm(session: Session, found: _Found, centre: float) -> None:
+    """Push where nothing can fall, then spin; take the refinement into every angle found."""
+    if session.axis.feedback.kind == "halls":
+        if may_push(session, found.turning):
+            found.push, edges = push_both_ways(session, found.turning, centre)
+            found.confirmed = Confirmation(float(edges[0]), float(edges[1]), 0.0, session.current_continuous)
+        else:
+            session.note("Not pushed: without current the load would fall. Two turns agree; no more was shown.")
+        return
+    if may_push(session, found.turning):
+        found.confirmed, found.push = confirm_by_pushing(session, centre)
+    found.refined, found.spin = refine_by_spinning(session, found.turning, found.confirmed)
+    if found.confirmed is None:
+        found.confirmed = confirmation_from_spin(found.spin, session)
+    by = found.refined.value
+    for key in ("commutation.offset", "commutation.hall_offset"):
+        if key in found.changes:
+            found.changes[key] = math.remainder(found.changes[key] - by, TURN)
+    if not session.axis.knows_angle_at_power_up:
+        session.drive.adopt_angle(session.drive.status()["angle"] - by)
+    found.doubt = max(found.refined.std, LEAST_STD)
+
+
+def _outcome(session: Session, found: _Found) -> Outcome:
+    axis, held, halls = session.axis, found.held, found.halls
+    offset = found.changes.get("commutation.offset", found.changes.get("commutation.hall_offset"))
+    if offset is None:
+        assert held is not None
+        offset = held.offset
+    metrics = _metrics(session, found, offset)
+    session.enter("done", 1.0)
+    confirmed = found.confirmed
+    if confirmed is not None and axis.feedback.kind != "halls" and confirmed.imbalance > UNEVEN:
+        session.note(f"The two directions differ by {100 * confirmed.imbalance:.0f} %: gravity or uneven friction.")
+    label = (
+        "Electrical angle at device zero" if axis.feedback.is_absolute
+        else "Electrical angle at the index" if "commutation.offset" in found.changes
+        else "Hall offset" if halls else "Electrical angle at power-up"
+    )  # fmt: skip
+    findings = [
+        Finding(kind="commutation", label=label, value=offset, unit="rad", std=found.doubt, state="proven", run=0),
+        Finding(kind="pole_pairs", label="Electrical turns per shaft turn", value=found.turning.pairs, unit="", run=0),
+    ]
+    if held is not None:
+        findings.append(
+            Finding(kind="offset_spread", label="Spread over held angles", value=held.spread, unit="rad", run=0)
+        )
+    if halls is not None:
+        worst = max(abs(e) for e in halls.edge_errors)
+        findings.append(Finding(kind="hall_edges", label="Worst Hall edge", value=worst, unit="rad", run=0))
+    runs = _runs(found, metrics)
+    if found.correction is not None:
+        at = next(k for k, r in enumerate(runs) if r.kind == "signal_circle")
+        label = "Signal angle error, corrected" if found.correction.changes else "Signal angle error"
+        left = found.correction.after if found.correction.changes else found.correction.before
+        findings.append(Finding(kind="signal_circle", label=label, value=left, unit="rad", run=at))
+    return Outcome(
+        findings=findings,
+        changes=found.changes,
+        runs=runs,
+        summary=f"{math.degrees(offset):.1f}° ± {math.degrees(found.doubt):.1f}°",
+        remarks=found.remarks,
+    )
+
+
+def _metrics(session: Session, found: _Found, offset: float) -> dict[str, Any]:
+    turning, held, halls, confirmed = found.turning, found.held, found.halls, found.confirmed
+    return {
+        "offset_deg": math.degrees(offset),
+        "doubt_deg": math.degrees(found.doubt),
+        "refined_by_deg": -math.degrees(found.refined.value) if found.refined else 0.0,
+        "spread_deg": math.degrees(held.spread if held else found.doubt),
+        "friction_lag_deg": math.degrees(held.friction_lag if held else turning.lag),
+        "load_bias_deg": math.degrees(turning.bias),
+        "flux_linkage": turning.flux,
+        "current_rms": turning.current / math.sqrt(2),
+        "error_bound_deg": confirmed.error_bound_deg if confirmed else None,
+        "forward_rad_s2": confirmed.forward if confirmed else None,
+        "backward_rad_s2": confirmed.backward if confirmed else None,
+        "imbalance": confirmed.imbalance if confirmed else None,
+        "hall_edge_errors_deg": [math.degrees(e) for e in halls.edge_errors] if halls else [],
+        "hall_edges_deg": [math.degrees(e) for e in halls.edges] if halls else [],
+        "hall_mirrored": bool(halls and halls.mirrored),
+        "pole_pairs": session.values["motor.pole_pairs"],
+    }
+
+
+def _runs(found: _Found, metrics: dict[str, Any]) -> list[RunRecord]:
+    turning = found.turning
+    joined = {k: np.concatenate([turning.up[k], turning.down[k]]) for k in turning.up.channels}
+    joined |= {"shaft_el": np.concatenate([turning.shaft(turning.up), turning.shaft(turning.down)])}
+    runs = [
+        RunRecord(
+            kind="commutation", title="Vector turned both ways", period=turning.up.period, channels=joined,
+            excitation={"current": turning.current}, metrics=metrics,
+        )
+    ]  # fmt: skip
+    if found.push is not None:
+        kept = {k: metrics[k] for k in ("forward_rad_s2", "backward_rad_s2", "error_bound_deg")}
+        runs.append(
+            RunRecord(
+                kind="push", title="Torque per amp", period=found.push.period, channels=found.push.channels,
+                excitation={"current": found.confirmed.current if found.confirmed else 0.0}, metrics=kept,
+            )
+        )  # fmt: skip
+    if found.spin is not None:
+        runs.append(
+            RunRecord(
+                kind="spin", title="Spun both ways", period=found.spin.period, channels=found.spin.channels,
+                excitation={"point": "velocity"}, metrics={"refined_by_deg": metrics["refined_by_deg"]},
+            )
+        )  # fmt: skip
+    if found.correction is not None:
+        runs.append(found.correction.run)
+    return runs

@@ -1,0 +1,392 @@
+"""Turn the vector, and read direction, ratio, Halls, index, coupling and load from what the shaft does."""
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from cadrel.core.identification import Following, HallMap, following, learn_halls, load_of_vector
+from cadrel.core.identification.turning import SETTLED, play_from_two_currents
+from cadrel.link import Recording
+from cadrel.procedures.errors import AxisStopped
+from cadrel.procedures.phasing import faults
+from cadrel.procedures.phasing.faults import Named, wired_wrongly
+from cadrel.procedures.phasing.plan import JUDGED_TURNS, SHORT_TIME, SLOW_TURN, TurningPlan, turning_plan
+from cadrel.procedures.session import FloatArray, Session
+
+TURN = 2 * math.pi
+STRONGER = 1.8  # factor of the current that tells play from friction
+RAISE = 1.4  # factor of the phasing current after a try that did not follow
+RATIO_AT_FIRST = 0.25  # of the first way: the shaft may still swing
+RATIO_TOLERANCE = 0.02  # of the whole way
+LONGEST_SWING = 2.0  # [s]
+LOOKS = 8  # of 20 ms, that must agree
+STILL = math.radians(4)  # electrical
+TAIL = 0.3  # [s] recorded after the first way, in which the shaft comes to rest
+ROOM = 0.75  # electrical turns a load may move while a vector tries to catch it
+PLAY_TO_NAME = math.radians(12)  # electrical
+WIDTH_TO_LOOK = math.radians(12)  # electrical: narrower reversals hide no play worth naming
+DRIFT_TO_NAME = math.radians(6)  # electrical
+SIGNALS = ("signal_cos", "signal_sin")
+CHANNELS = ("vector_angle", "counts", "hall", "index_count", "index_seen", "i_d", "v_d", "v_q", "velocity")
+
+
+@dataclass(slots=True, eq=False)
+class Turning:
+    """Records of a vector turned up and down, and what was read from them."""
+
+    up: Recording
+    down: Recording
+    current: float  # [A]
+    lag: float  # [rad] electrical, half the width of the reversal
+    bias: float  # [rad] electrical: the rotor stands ahead of the vector, both ways
+    flux: float  # [Wb] as the voltages show it
+    per_count: float  # [rad] of the motor, signed
+    pairs: float
+    shaft: Callable[[Recording], FloatArray]  # electrical angle by the entered data [rad]
+    halls_alone: bool
+
+    @property
+    def offset(self) -> float:
+        """Electrical angle at count zero, from steady turning both ways. [rad]"""
+        ways = [r["vector_angle"] - self.shaft(r) for r in (self.up, self.down)]
+        means = [float(w[_steady(r)].mean()) for w, r in zip(ways, (self.up, self.down), strict=True)]
+        return 0.5 * (means[0] + means[1]) + self.bias
+
+    def halls(self, spacing: int) -> HallMap:
+        """Return the Hall map at the rotor's angle, which the device tells; a motor without one, the vector and lag."""
+        angles = []
+        for record, way in ((self.up, 1.0), (self.down, -1.0)):
+            rotor = (
+                record["vector_angle"] - way * self.lag + self.bias if self.halls_alone
+                else self.shaft(record) + self.offset
+            )  # fmt: skip
+            at = _steady(record)
+            angles.append((rotor[at], np.round(record["hall"][at]).astype(int)))
+        (a, h), (b, k) = angles
+        return learn_halls(a, h, b, k, spacing=spacing)
+
+
+def _steady(record: Recording) -> np.ndarray:
+    """Samples in which the vector turns and the lag has settled."""
+    vector = record["vector_angle"]
+    turned = np.abs(vector - vector[0])
+    return np.asarray((turned > SETTLED) & (turned < turned[-1] - 1e-6))
+
+
+def shaft_reader(session: Session, per_count: float, pairs: float) -> Callable[[Recording], FloatArray]:
+    """Return how a record becomes the shaft's electrical angle; Halls alone are drawn out between their edges."""
+    if session.axis.feedback.kind != "halls":
+        return lambda r: pairs * (r["counts"] + 0.5) * per_count
+
+    def between_edges(record: Recording) -> FloatArray:
+        counts = record["counts"]
+        at = np.nonzero(np.diff(counts))[0]
+        if len(at) < 2:
+            return pairs * counts * per_count
+        edge = 0.5 * (counts[at] + counts[at + 1])
+        return np.asarray(pairs * per_count * np.interp(np.arange(len(counts)), at + 0.5, edge))
+
+    return between_edges
+
+
+def turn_vector(session: Session, centre: float) -> Turning:
+    """Turn the vector forward and back until the shaft follows, with more current if it must.
+
+    Raises
+    ------
+    WiredWrongly
+        The shaft does not follow, runs against a stop, counts the wrong way or by the wrong ratio, or its Halls,
+        index or coupling are not as they should be.
+    """
+    share = session.axis.phasing_share
+    while True:
+        current = share * session.current_continuous
+        start = resting_place(session, centre, current)
+        with session.enabled_around("vector", centre):
+            found = _try_turning(session, current, start, last=share >= 1.0)
+        if found is not None:
+            return found
+        share = min(1.0, share * RAISE)
+        session.note(f"The shaft followed too little; phasing current raised to {100 * share:.0f} % of continuous.")
+
+
+def _try_turning(session: Session, current: float, start: float, *, last: bool) -> Turning | None:
+    plan, v = turning_plan(session.axis), session.values
+    per_count = (-1.0 if v["feedback.direction"] else 1.0) * TURN / v["feedback.counts"]
+    shaft = shaft_reader(session, per_count, v["motor.pole_pairs"])
+    begin_at(session, start, current)
+    settle_on(session, 0.0, current)
+    first = sweep(
+        session, JUDGED_TURNS * TURN, TURN * SLOW_TURN, current, "turning the vector forward", 0.08, tail=TAIL
+    )
+    reading = following(first["vector_angle"], shaft(first))
+    if not reading.followed:
+        _name_a_dead_hall(session, first)
+        back = sweep(session, 0.0, TURN * SLOW_TURN, current, "turning the vector back", 0.15)
+        if not last:
+            return None
+        raise _not_following(reading, following(back["vector_angle"], shaft(back)), first, shaft(first), current)
+    if reading.ratio < 0 or abs(abs(reading.ratio) - 1) > RATIO_AT_FIRST:
+        plan = TurningPlan(JUDGED_TURNS, TURN * SLOW_TURN)  # that much tells; nothing is turned further
+        up = first
+    else:
+        up = _second_way(session, plan, first, current)
+    down = sweep(session, 0.0, plan.rate, current, "turning the vector back", 0.25)
+    turning = _read(session, plan, up, down, current, per_count, shaft)
+    _name_faults(session, reading, turning, plan)
+    return turning
+
+
+def strongest(session: Session) -> float:
+    """Current used for a second or two to tell play from friction. [A]"""
+    return min(SHORT_TIME * session.current_continuous, session.values["limit.current"])
+
+
+def resting_place(session: Session, centre: float, current: float) -> float:
+    """Return a vector angle at which the shaft, let go by its brake, stays.
+
+    A hanging load that starts from the far side of a vector slips through it and falls. So the brake is opened on three
+    vectors in turn, with little room; at one of them the shaft is close enough to be caught, and the brake closes on
+    it there.
+    """
+    if not session.axis.has_brake:
+        return 0.0
+    room = ROOM * TURN / session.values["motor.pole_pairs"]
+    for angle in (0.0, TURN / 3, 2 * TURN / 3):
+        session.enter("opening the brake on a vector", 0.05)
+        here = float(session.drive.status()["position"])
+        session.drive.status()
+        try:
+            with session.enabled_around("vector", here, travel=room):
+                session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
+                session.hold(0.7)
+            return angle
+        except AxisStopped:
+            if abs(session.standstill()["position"] - centre) > session.consent.travel:
+                raise
+            session.note(f"The load was not caught by a vector at {math.degrees(angle):.0f}°; the brake closed.")
+    return 0.0
+
+
+def begin_at(session: Session, angle: float, current: float) -> None:
+    """Bring up the current on a vector where the shaft stands; nothing for the usual start at zero."""
+    if angle:
+        session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
+        session.hold(0.4)
+
+
+def settle_on(session: Session, angle: float, current: float) -> None:
+    """Pull the shaft to a vector: half the current first, so that it does not swing."""
+    status = session.look()
+    gentle = 1.0 if session.axis.has_brake else 0.5  # a load must not slip through
+    session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=gentle * current, rise=current / 0.3)
+    session.hold(0.35 + abs(angle - status["vector_angle"]) / (TURN * SLOW_TURN))
+    session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=current, rise=current / 0.3)
+    session.hold(0.25)
+    wait_until_still(session)
+
+
+def wait_until_still(session: Session) -> None:
+    """Let a shaft that swings about the vector come to rest, for at most `LONGEST_SWING`."""
+    v = session.values
+    el_per_count = TURN / v["feedback.counts"] * v["motor.pole_pairs"]
+    seen: list[float] = []
+    for _ in range(round(LONGEST_SWING / 0.02)):
+        seen.append(session.hold(0.02)["counts"])
+        if len(seen) >= LOOKS and np.ptp(seen[-LOOKS:]) * el_per_count < STILL:
+            return
+
+
+def sweep(
+    session: Session, target: float, rate: float, current: float, phase: str, share: float, *, tail: float = 0.1
+) -> Recording:
+    """Turn the vector to an angle at constant rate, and record it."""
+    session.enter(phase, share)
+    more = SIGNALS if session.axis.feedback.kind in ("sincos", "resolver") else ()
+    more += ("second_counts",) if session.axis.second is not None else ()
+    seconds = abs(target - session.look()["vector_angle"]) / rate
+    session.arm((*CHANNELS, *more), seconds=seconds + tail, divider=8)
+    session.drive.vector(angle=target, rate=rate, current=current, rise=current / 0.3)
+    record = session.recorded(at_most=seconds + 2)
+    return record
+
+
+def _second_way(session: Session, plan: TurningPlan, first: Recording, current: float) -> Recording:
+    """The rest of the way up, and the first of it again where that was all."""
+    if plan.turns <= JUDGED_TURNS + 0.75:
+        rest = sweep(session, plan.turns * TURN, plan.rate, current, "turning the vector forward", 0.2)
+        return _joined(first, rest) if plan.rate == TURN * SLOW_TURN else rest
+    return sweep(session, plan.turns * TURN, plan.rate, current, "turning the vector forward", 0.2)
+
+
+def _joined(a: Recording, b: Recording) -> Recording:
+    return Recording(a.period, {k: np.concatenate([a[k], b[k]]) for k in a.channels})
+
+
+def _read(
+    session: Session, plan: TurningPlan, up: Recording, down: Recording, current: float, per_count: float,
+    shaft: Callable[[Recording], FloatArray],
+) -> Turning:  # fmt: skip
+    lags, volts = [], []
+    for record in (up, down):
+        at = _whole_turns(record)
+        lags.append(float((record["vector_angle"] - shaft(record))[at].mean()))
+        volts.append((float(record["v_d"][at].mean()), float(record["v_q"][at].mean())))
+    lag = 0.5 * (lags[0] - lags[1])
+    load = load_of_vector(
+        volts[0], volts[1], omega_el=plan.rate, inductance=session.values["motor.inductance"], current=current, lag=lag
+    )
+    pairs = session.values["motor.pole_pairs"]
+    halls_alone = session.axis.feedback.kind == "halls"
+    return Turning(up, down, current, lag, load.bias, load.flux_linkage, per_count, pairs, shaft, halls_alone)
+
+
+def _whole_turns(record: Recording) -> np.ndarray:
+    """Samples of steady turning over whole electrical turns: what repeats with them cancels in a mean."""
+    vector = record["vector_angle"]
+    turned = np.abs(vector - vector[0])
+    turns = math.floor((turned[-1] - SETTLED + 1e-6) / TURN)
+    end = turned[-1] - 1e-6
+    return np.asarray((turned >= end - max(turns, 0.5) * TURN) & (turned < end))
+
+
+def _not_following(up: Following, back: Following, record: Recording, shaft: FloatArray, current: float) -> Exception:
+    commanded = float(np.ptp(record["vector_angle"]))
+    seen = float(np.ptp(shaft))
+    stopped = up.lost_from is not None or back.lost_from is not None
+    moved = abs(up.ratio) > 0.3 or abs(back.ratio) > 0.3 or seen > 0.12 * commanded
+    if moved and (stopped or _returns_to_a_place(shaft)):
+        return wired_wrongly([faults.end_stop(free=seen)])
+    return wired_wrongly([faults.did_not_follow(commanded=commanded, seen=seen, current=current)])
+
+
+def _returns_to_a_place(shaft: FloatArray) -> bool:
+    """Whether the shaft stood at one extreme of its range for much of the time, as against a stop."""
+    span = float(np.ptp(shaft))
+    near = max((np.abs(shaft - extreme) < 0.06 * span).mean() for extreme in (shaft.max(), shaft.min()))
+    return span > math.radians(40) and bool(near > 0.3)
+
+
+def _name_a_dead_hall(session: Session, first: Recording) -> None:
+    """Halls alone that are dead look like a shaft that stands: name them if they show a state that cannot be."""
+    if session.axis.feedback.kind != "halls":
+        return
+    codes = np.round(first["hall"]).astype(int)
+    shown = set(np.unique(codes))
+    if len(shown) > 2 or shown & {0, 7}:
+        halls = learn_halls(
+            first["vector_angle"], codes, first["vector_angle"], codes, spacing=session.axis.feedback.hall_spacing
+        )
+        if halls.fault is not None:
+            raise wired_wrongly([faults.halls(halls.fault)])
+
+
+def _name_faults(session: Session, reading: Following, turning: Turning, plan: TurningPlan) -> None:
+    axis, v = session.axis, session.values
+    found: list[Named] = []
+    device = axis.feedback.kind
+    if reading.ratio < 0 and device != "halls":
+        found.append(faults.direction(device))
+    off = abs(reading.ratio)
+    if abs(off - 1) < RATIO_AT_FIRST:
+        off, doubt = _ratio_of_the_whole_way(turning)
+    else:
+        doubt = 0.0
+    if device != "halls" and abs(off - 1) > RATIO_TOLERANCE + doubt:
+        found.append(_ratio_fault(session, turning, off))
+    if axis.has_halls:
+        halls = turning.halls(axis.feedback.hall_spacing)
+        if halls.fault is not None:
+            found.append(faults.halls(halls.fault))
+    if axis.has_index and not any(r["index_seen"][-1] > 0 for r in (turning.up, turning.down)):
+        found.append(faults.no_index(plan.turns / v["motor.pole_pairs"]))
+    if not found and device != "halls":
+        found += _slack(session, turning)
+    if axis.second is not None and not found:
+        found += _second(session, turning)
+    if found:
+        raise wired_wrongly(found)
+
+
+def _ratio_of_the_whole_way(turning: Turning) -> tuple[float, float]:
+    """Shaft over vector by least squares, mean of both ways: the lag of each leaves. With what a swing may spoil."""
+    slopes, doubts = [], []
+    for record in (turning.up, turning.down):
+        at = _steady(record)
+        vector, shaft = record["vector_angle"][at], turning.shaft(record)[at]
+        slope, start = np.polyfit(vector, shaft, 1)
+        slopes.append(abs(float(slope)))
+        doubts.append(float(np.std(shaft - slope * vector - start) / np.ptp(vector)))
+    return 0.5 * sum(slopes), 1.2 * max(doubts)
+
+
+def _ratio_fault(session: Session, turning: Turning, off: float) -> Named:
+    """Name the wrong one of pole pairs and resolution, as far as index or back-EMF tell them apart."""
+    v, axis = session.values, session.axis
+    counts, expected = v["feedback.counts"], round(v["motor.pole_pairs"])
+    marks = np.unique(np.concatenate([r["index_count"][r["index_seen"] > 0] for r in (turning.up, turning.down)]))
+    steps = np.abs(np.diff(np.sort(marks)))
+    between = float(steps[steps > 0.2 * counts].min()) if (steps > 0.2 * counts).any() else None
+    # ratio = entered pairs by true counts over true pairs by entered counts; the flux per pair knows only the pairs.
+    flux = math.log(max(turning.flux, 1e-9) / v["motor.flux_linkage"])
+    likely = "ratio"
+    if between is not None:
+        likely = "resolution" if abs(between / counts - 1) > 0.02 else "pole_pairs"
+    elif abs(flux) < 0.2 and abs(math.log(off)) > 0.25:
+        likely = "resolution"
+    elif abs(flux - math.log(off)) < 0.2:
+        likely = "pole_pairs"
+    linear = axis.motor.metres_per_rad is not None
+    return faults.ratio(
+        seen=expected / off, expected=expected, likely=likely, counts=counts, counts_seen=between, linear=linear
+    )
+
+
+def _slack(session: Session, turning: Turning) -> list[Named]:
+    """Look whether counts come back, and whether a wide reversal is friction or play."""
+    up, down = turning.up, turning.down
+    wait_until_still(session)
+    turned = float(down["vector_angle"][-1] - up["vector_angle"][0])
+    end = turning.pairs * (session.look()["counts"] + 0.5) * turning.per_count
+    drift = end - float(turning.shaft(up)[0]) - turned
+    # At the end of the way down the shaft stands behind by the lag; where the way up began it may stand either side.
+    if abs(drift) > 2 * turning.lag + DRIFT_TO_NAME:
+        return [faults.counts_lost(abs(drift))]
+    if 2 * turning.lag < WIDTH_TO_LOOK:
+        return []
+    other = min(STRONGER * turning.current, strongest(session))
+    settle_on(session, 0.0, other)
+    ways = [
+        sweep(session, angle, TURN * SLOW_TURN, other, "reversing with another current", 0.35)
+        for angle in (1.25 * TURN, 0.0)
+    ]
+    means = [float((w["vector_angle"] - turning.shaft(w))[_steady(w)].mean()) for w in ways]
+    widths = sorted([(other, means[0] - means[1]), (turning.current, 2 * turning.lag)])
+    load = turning.current * math.sin(turning.bias) * math.cos(turning.lag)
+    play = play_from_two_currents(
+        widths[0][1], widths[1][1], current_low=widths[0][0], current_high=widths[1][0], load=load
+    )
+    # A shaft that sticks and slips makes both widths uncertain, the more so the closer the two currents are.
+    swing = max(float(np.std((r["vector_angle"] - turning.shaft(r))[_steady(r)])) for r in (up, down, *ways))
+    doubt = swing / 3 * turning.current / max(other - turning.current, 1e-9)
+    if play > PLAY_TO_NAME and play > 2 * doubt:
+        return [faults.coupling(play)]
+    if play > PLAY_TO_NAME:
+        session.note("The shaft sticks and slips: play of the coupling could not be told from friction.")
+    return []
+
+
+def _second(session: Session, turning: Turning) -> list[Named]:
+    """Compare the device on the load with the motor's, over the whole turn."""
+    second = session.axis.second
+    assert second is not None
+    shaft = np.concatenate([r["counts"] for r in (turning.up, turning.down)]) * turning.per_count / TURN
+    load = np.concatenate([r["second_counts"] for r in (turning.up, turning.down)])
+    slope = float(np.polyfit(shaft, load, 1)[0])
+    tolerance = 0.03 + 2 / max(abs(float(np.ptp(load))), 1e-9)
+    if abs(slope / second.counts_per_turn - 1) <= tolerance:
+        session.note(f"The device on the load counts {slope:.5g} per motor turn, as entered.")
+        return []
+    return [faults.second_device(ratio_seen=slope, expected=second.counts_per_turn)]

@@ -133,7 +133,11 @@ HANDLERS: dict[str, Handler] = {
     "power.disable": lambda d, p: d.disable(),
     "fault.reset": lambda d, p: d.reset_fault(),
     "motion.vector": lambda d, p: d.vector(
-        angle=float(p["angle"]), rate=float(p["rate"]), current=float(p["current"]), rise=float(p["rise"])
+        angle=float(p["angle"]),
+        rate=float(p["rate"]),
+        current=float(p["current"]),
+        rise=float(p["rise"]),
+        acceleration=float(p.get("acceleration", 0.0)),
     ),
     "motion.jog": lambda d, p: d.jog(float(p["velocity"])),
     "motion.run": lambda d, p: d.run_at(float(p["velocity"])),

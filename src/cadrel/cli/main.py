@@ -18,9 +18,13 @@ def main() -> int:
     b = commands.add_parser("benchmark", help="ratios of performance, measured in one run")
     b.add_argument("--no-pages", action="store_true", help="leave out the page times (they need the database)")
     e = commands.add_parser("evidence", help="accuracy over drawn benches, as a table")
-    e.add_argument("--benches", type=int, default=10)
+    e.add_argument("subject", nargs="?", choices=("route", "commutation"), default="route")
+    e.add_argument("--benches", type=int, help="benches without faults (route 10, commutation 200)")
+    e.add_argument("--pairs", type=int, default=100, help="commutation: drawn pairs of wiring faults")
+    e.add_argument("--each", type=int, default=2, help="commutation: benches for each single fault on each device")
+    e.add_argument("--searches", type=int, default=60, help="commutation: small-motion searches")
     e.add_argument("--seed", type=int, default=2026)
-    e.add_argument("--out", type=Path)
+    e.add_argument("--out", type=Path, help="where the document goes (commutation: docs/evidence/commutation.md)")
     commands.add_parser("formats", help="write the JSON Schemas into docs/formats")
     commands.add_parser("reference", help="write the parameter reference into docs")
     commands.add_parser("vendor", help="refresh shipped scripts, styles and fonts from the npm registry")
@@ -39,9 +43,7 @@ def _run(arguments: argparse.Namespace) -> int:
 
         return benchmark(pages=not arguments.no_pages)
     if arguments.command == "evidence":
-        from cadrel.cli.evidence import evidence
-
-        return evidence(benches=arguments.benches, seed=arguments.seed, out=arguments.out)
+        return _evidence(arguments)
     if arguments.command == "vendor":
         from cadrel.cli.vendor import refresh
 
@@ -52,6 +54,20 @@ def _run(arguments: argparse.Namespace) -> int:
     return {"formats": documents.write_schemas, "reference": documents.write_reference, "warm-up": documents.warm_up}[
         arguments.command
     ]()
+
+
+def _evidence(arguments: argparse.Namespace) -> int:
+    if arguments.subject == "route":
+        from cadrel.cli.evidence import evidence
+
+        return evidence(benches=arguments.benches or 10, seed=arguments.seed, out=arguments.out)
+    from cadrel.cli.phasing_evidence import phasing_evidence
+    from cadrel.cli.stack import ROOT
+
+    return phasing_evidence(
+        benches=arguments.benches or 200, pairs=arguments.pairs, each=arguments.each, found=arguments.searches,
+        seed=arguments.seed, out=arguments.out or ROOT / "docs" / "evidence" / "commutation.md",
+    )  # fmt: skip
 
 
 if __name__ == "__main__":

@@ -22,19 +22,19 @@ def _lobe(speed: float, ramp: float, distance: float) -> FloatArray:
 
 
 def back_and_forth(
-    session: Session, channels: Sequence[str], *, shares: Sequence[float], torque: float = 0.0
+    session: Session, channels: Sequence[str], *, shares: Sequence[float], torque: float = 0.0, top: float = SPEED_SHARE
 ) -> tuple[Recording, FloatArray]:
     """Run strokes at shares of the top speed, out and back to both sides; returns record and commanded speed.
 
-    A `torque` holds a load from the moment the power stage closes. [N·m]
+    A `torque` holds a load from the moment the power stage closes [N·m]; `top` is the share of the consented speed.
     """
     reach = TRAVEL_SHARE * session.consent.travel
     most = 0.6 * session.axis.motor.torque_constant * session.values["limit.current"]
     ramp = min(session.values["limit.acceleration"], most / session.values["load.inertia"])
-    top = min(SPEED_SHARE * session.consent.speed, math.sqrt(0.6 * reach * ramp))
+    fastest = min(top * session.consent.speed, math.sqrt(0.6 * reach * ramp))
     lobes = []
     for share in shares:
-        lobe = _lobe(share * top, ramp, reach)
+        lobe = _lobe(share * fastest, ramp, reach)
         lobes += [lobe, -lobe, -lobe, lobe]
     wave = np.concatenate(lobes)
     with session.enabled("velocity", torque=torque):

@@ -107,7 +107,9 @@ def hall_fault(codes: IntArray, order: list[int], *, spacing: int) -> HallFault 
         if _matches(turned, NORMAL) or _matches(turned, MIRRORED):
             other = 60 if spacing == 120 else 120
             text = f"Hall {k + 1} is inverted: with it turned over the six states come in order."
-            if k == 1:  # the same pattern as the other spacing has
+            if spacing == 60:
+                text += " Hall wires exchanged among such a set show the same."
+            elif k == 1:  # the same pattern as the other spacing has
                 text += f" Halls spaced {other}° would show the same."
             return HallFault("inverted", text, "Exchange the wires of that Hall, or enter the other spacing.")
     shown = "-".join(map(str, order[:8]))

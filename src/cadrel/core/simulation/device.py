@@ -325,7 +325,7 @@ def power_off(s):
     s.int_torque = s.torque_lp = s.int_d = s.int_q = s.iq_command = s.torque_cmd = 0.0
     s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = 0.0
     s.next_alpha = s.next_beta = s.v_alpha = s.v_beta = s.out_d = s.out_q = 0.0
-    s.vec_current = s.vec_current_target = 0.0
+    s.vec_current = s.vec_current_target = s.vec_speed = 0.0
     s.exc_point = NOWHERE
     s.exc_now = 0.0
     s.moving = s.closing = 0

@@ -395,11 +395,14 @@ class SimulatedDrive:
 
     # --- motion -----------------------------------------------------------------------------------------------
 
-    def vector(self, *, angle: float, rate: float, current: float, rise: float) -> None:
-        """Turn the vector to an absolute electrical angle and ramp its current. [rad], [rad/s], [A], [A/s]"""
+    def vector(self, *, angle: float, rate: float, current: float, rise: float, acceleration: float = 0.0) -> None:
+        """Turn the vector to an absolute electrical angle and ramp its current. [rad], [rad/s], [A], [A/s]
+
+        With an acceleration it starts and stops gently, without one at once. [rad/s²]
+        """
         self._require_mode("vector")
         s = self._state
-        s.vec_target, s.vec_rate = angle, abs(rate)
+        s.vec_target, s.vec_rate, s.vec_accel = angle, abs(rate), abs(acceleration)
         s.vec_current_target, s.vec_current_rate = min(abs(current), self._settings.current_limit), abs(rise)
 
     def adopt_angle(self, angle: float) -> None:

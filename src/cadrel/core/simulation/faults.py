@@ -40,9 +40,17 @@ def _doubled_pairs(t: RigTruth) -> RigTruth:
 def _other_resolution(t: RigTruth) -> RigTruth:
     if t.device == "resolver":
         return replace(t, resolver_pairs=t.resolver_pairs + 1)
-    if t.device == "serial":
-        return replace(t, single_turn_bits=t.single_turn_bits + 1, trailing_bits=max(t.trailing_bits - 1, 0))
+    if t.device == "serial":  # where the multi-turn field gives the bit, the word stays as long
+        return replace(t, single_turn_bits=t.single_turn_bits + 1, multi_turn_bits=max(t.multi_turn_bits - 1, 0))
     return replace(t, encoder_lines=round(1.6 * t.encoder_lines))
+
+
+def _turned_round(t: RigTruth) -> RigTruth:
+    return replace(t, encoder_inverted=not t.encoder_inverted)
+
+
+def _other_wires(t: RigTruth, order: str) -> RigTruth:
+    return replace(t, hall_wires="".join(t.hall_wires[int(k) - 1] for k in order))
 
 
 def _play(t: RigTruth) -> RigTruth:
@@ -60,20 +68,21 @@ def _stiction(t: RigTruth) -> RigTruth:
 FAULTS: dict[str, Fault] = {
     f.code: f
     for f in (
-        Fault("phases_swapped", "Two motor phases swapped", ALL, lambda t: replace(t, phases_swapped=True)),
+        Fault("phases_swapped", "Two motor phases swapped", ALL,
+              lambda t: replace(t, phases_swapped=not t.phases_swapped)),
         Fault("phases_rotated", "All motor phases moved on by one", ALL, lambda t: replace(t, phases_rotated=1)),
-        Fault("ab_swapped", "A and B swapped", SIGNALS, lambda t: replace(t, encoder_inverted=True)),
+        Fault("ab_swapped", "A and B swapped", SIGNALS, _turned_round),
         Fault("index_missing", "Index wire off", SIGNALS, lambda t: replace(t, index_missing=True)),
-        Fault("halls_permuted", "Two Hall wires swapped", ALL, lambda t: replace(t, hall_wires="213"), True),
-        Fault("halls_rotated", "All Hall wires moved on by one", ALL, lambda t: replace(t, hall_wires="231"), True),
+        Fault("halls_permuted", "Two Hall wires swapped", ALL, lambda t: _other_wires(t, "213"), True),
+        Fault("halls_rotated", "All Hall wires moved on by one", ALL, lambda t: _other_wires(t, "231"), True),
         Fault("hall_inverted", "One Hall inverted", ALL, lambda t: replace(t, hall_inverted=(3,)), True),
         Fault("hall_dead", "One Hall dead", ALL, lambda t: replace(t, hall_dead=(2,)), True),
         Fault("sincos_swapped", "Sine and cosine swapped", ("sincos", "resolver"),
-              lambda t: replace(t, signals_swapped=True)),
+              lambda t: replace(t, signals_swapped=not t.signals_swapped)),
         Fault("pole_pairs", "Twice the pole pairs of the sheet, or half the pitch", ALL, _doubled_pairs),
         Fault("resolution", "Another resolution than entered", ON_SHAFT, _other_resolution),
         Fault("mounted_reversed", "Device mounted the other way round", ON_SHAFT,
-              lambda t: replace(t, encoder_inverted=True)),
+              _turned_round),
         Fault("loose_coupling", "Coupling of the device has play", ON_SHAFT, _play),
         Fault("brake_closed", "Brake stays closed", ALL, _brake_closed),
         Fault("heavy_load", "Twelve times the inertia", ALL,

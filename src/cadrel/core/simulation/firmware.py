@@ -267,10 +267,15 @@ def _guards(s, c):
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
 def _vector(s):
-    """Turn and ramp the commanded vector by one tick."""
-    step = s.vec_rate * TICK
+    """Turn and ramp the commanded vector by one tick; with an acceleration it starts and stops gently."""
     gap = s.vec_target - s.vec_angle
-    s.vec_angle += gap if abs(gap) <= abs(step) else math.copysign(abs(step), gap)
+    fastest = s.vec_rate
+    if s.vec_accel > 0.0:
+        fastest = min(s.vec_rate, math.sqrt(2.0 * s.vec_accel * abs(gap)) + s.vec_accel * TICK)
+        fastest = min(fastest, abs(s.vec_speed) + s.vec_accel * TICK)
+    step = fastest * TICK
+    s.vec_speed = math.copysign(fastest, gap) if abs(gap) > step else 0.0
+    s.vec_angle += gap if abs(gap) <= step else math.copysign(step, gap)
     rise = s.vec_current_rate * TICK
     gap = s.vec_current_target - s.vec_current
     s.vec_current += min(max(gap, -rise), rise)
@@ -308,7 +313,7 @@ def fast_tick(s, c):
     s.int_q += c.current_integral * TICK * (error_q + (out_q - vq) / c.current_gain)
     s.out_d, s.out_q = out_d, out_q
     # The voltage acts one tick later and for one tick: turn it by a tick and a half.
-    rate = s.vec_rate if s.mode == VECTOR and s.vec_angle != s.vec_target else omega
+    rate = s.vec_speed if s.mode == VECTOR else omega
     ca, sa = turned(s.cos_used, s.sin_used, 1.5 * TICK * rate)
     s.next_alpha, s.next_beta = out_d * ca - out_q * sa, out_d * sa + out_q * ca
 

@@ -159,8 +159,8 @@ _REALS = (
     "angle_offset angle_used ref_d ref_q int_d int_q next_alpha next_beta out_d out_q iq_command "
     "int_torque torque_lp torque_cmd notch_x1 notch_x2 notch_y1 notch_y2 velocity_ref velocity_cmd "
     "position_ref acceleration_ref thermal gen_velocity gen_target gen_rate path_time path_origin "
-    "vec_angle vec_rate vec_target vec_current vec_current_target vec_current_rate exc_now guard_low "
-    "guard_high guard_speed theta_s slipped sig_cos sig_sin sig_phase sig_total track_velocity hall_edge "
+    "vec_angle vec_rate vec_speed vec_accel vec_target vec_current vec_current_target vec_current_rate exc_now "
+    "guard_low guard_high guard_speed theta_s slipped sig_cos sig_sin sig_phase sig_total track_velocity hall_edge "
     "hall_edge_angle "
 ).split()
 _WHOLES = (

@@ -12,7 +12,11 @@ from cadrel.procedures.phasing.turning import Turning
 from cadrel.procedures.session import Session
 from cadrel.procedures.strokes import back_and_forth, block_means
 
-PUSHES = ((0.35, 0.3), (0.6, 0.45), (0.95, 0.6))  # share of continuous current, of the consented speed
+# Share of continuous current, of the consented speed, and times as long: what was unclear before was too heavy.
+PUSHES = ((0.35, 0.3, 1.0), (0.6, 0.45, 1.0), (0.9, 0.5, 2.5), (0.95, 0.5, 6.0), (0.95, 0.5, 14.0))
+CLEAR = 0.35  # difference of the two ways over their sum: more, and a spring still swings in it
+SPIN_SHARE = 0.5  # of the consented speed
+LEAST_ANSWER = 20.0  # [rad/s²]
 MOST_REFINEMENT = math.radians(25)
 FREE_OF_LOAD = 0.04  # of the vector's torque: more, and a push with the brake open would let the load fall
 SPIN = ("position", "velocity", "v_d", "v_q", "i_q", "i_d")
@@ -47,14 +51,14 @@ def may_push(session: Session, turning: Turning) -> bool:
 def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, Recording]:
     """Push with torque current both ways, and with field current, which must not push. Raises `NotConfirmed`."""
     session.enter("confirming by torque per amp", 0.8)
-    for share, fastest in PUSHES:
+    for share, fastest, longer in PUSHES:
         current = share * session.current_continuous
-        answers = [_push(session, point, current, fastest, centre) for point in ("current_q", "current_d")]
-        (forward, backward, record), (cross_up, cross_down, _) = answers
-        result = Confirmation(forward, backward, 0.5 * (cross_up - cross_down), current)
-        if forward > 50 and backward < -50:
+        forward, backward, record = _push(session, "current_q", current, fastest, longer, centre)
+        across = _push(session, "current_d", current, fastest, longer, centre)
+        result = Confirmation(forward, backward, 0.5 * (across[0] - across[1]), current)
+        if forward > LEAST_ANSWER and backward < -LEAST_ANSWER and result.imbalance < CLEAR:
             break
-        session.note(f"{100 * share:.0f} % current hardly moved it; pushed longer and harder.")
+        session.note(f"{100 * share:.0f} % current gave no clear answer; pushed longer and harder.")
     if forward <= 0 or backward >= 0:
         raise NotConfirmed(
             what="Torque current did not push the way it should "
@@ -68,14 +72,14 @@ def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, R
 
 
 def _push(
-    session: Session, point: str, current: float, fastest: float, centre: float
+    session: Session, point: str, current: float, fastest: float, longer: float, centre: float
 ) -> tuple[float, float, Recording]:
     """Push forward, back twice as long, forward: it ends near rest where it began. Accelerations of both ways."""
     axis = session.axis
     # Long against the period of a resonance, or its swing would be read as acceleration; the guard on speed holds
     # should the load be much lighter than entered.
     expected = current * axis.motor.torque_constant / (0.6 * axis.inertia)
-    length = int(np.clip(round(fastest * session.consent.speed / expected / 250e-6), 40, 320))
+    length = int(longer * np.clip(round(fastest * session.consent.speed / expected / 250e-6), 40, 320))
     pulse = np.concatenate([np.full(length, current), np.full(2 * length, -current), np.full(length, current)])
     with session.enabled_around("current", centre):
         record = session.excite_and_record(["position", "i_q", "i_d", "velocity"], point, pulse, divider=4, repeats=1)
@@ -109,7 +113,7 @@ def refine_by_spinning(session: Session, turning: Turning, pushed: Confirmation 
     session.write({"velocity.gain": kept["velocity.gain"] * inertia / v["load.inertia"], "load.inertia": inertia})
     held = -math.sin(turning.bias) * turning.current * motor.torque_constant  # against the load, from the first moment
     try:
-        record, _ = back_and_forth(session, SPIN, shares=(1.0, 0.7), torque=held)
+        record, _ = back_and_forth(session, SPIN, shares=(1.0, 0.7), torque=held, top=SPIN_SHARE)
     finally:
         session.write(kept)
     means = block_means(record)

@@ -19,7 +19,7 @@ MOST_APART = math.radians(8)  # two turns with different currents
 FEWEST_EDGES = 2
 LEAST_STD = math.radians(0.5)  # what two turns cannot show
 SHARES = (0.5, 0.75, 1.0, 1.0)  # of continuous current, one try after the other
-LONGER = 1.6  # factor of the push from try to try
+LONGER = 2.0  # factor of the push from try to try
 SECTORS = 3.0  # a push should pass
 
 
@@ -70,7 +70,7 @@ def push_both_ways(session: Session, turning: Turning, centre: float) -> tuple[R
         rate = 0.6 * motor.torque_constant * current / session.axis.inertia
         # Out and back is rate t²; no faster than half of what was consented to.
         seconds = min(LONGER**k * math.sqrt(SECTORS * math.pi / 3 / turning.pairs / rate),
-                      0.4 * session.consent.speed / rate, 0.25)  # fmt: skip
+                      (k + 1) * 0.4 * session.consent.speed / rate, 0.6)  # fmt: skip
         passed = []
         for way in (1.0, -1.0):
             length = round(seconds / 250e-6)

@@ -6,7 +6,7 @@ import numpy as np
 
 from cadrel.core.identification import OffsetResult, offset_from_alignment
 from cadrel.procedures.phasing.plan import HELD_ANGLES, HOLD, SLOW_TURN
-from cadrel.procedures.phasing.turning import Turning
+from cadrel.procedures.phasing.turning import Turning, wait_until_still
 from cadrel.procedures.session import Session
 
 TURN = 2 * math.pi
@@ -39,6 +39,7 @@ def hold_angles(session: Session, turning: Turning) -> OffsetResult:
 
 def _hold_at(session: Session, turning: Turning, angle: float) -> tuple[float, float]:
     session.drive.vector(angle=angle, rate=RATE, current=turning.current, rise=turning.current / 0.3)
-    session.hold(TURN / HELD_ANGLES / RATE + HOLD - 0.02 * LOOKS)
+    session.hold(TURN / HELD_ANGLES / RATE + HOLD - 0.04 * LOOKS)
+    wait_until_still(session, looks=LOOKS)
     counts = [session.hold(0.02)["counts"] for _ in range(LOOKS)]
     return angle, (float(np.mean(counts)) + 0.5) * turning.per_count

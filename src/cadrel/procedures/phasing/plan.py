@@ -34,7 +34,7 @@ def turning_plan(axis: AxisModel) -> TurningPlan:
     if axis.feedback.kind == "halls":
         # Faster than a shaft sticks and slips: its swing would be taken for the edges' place.
         return TurningPlan(HALL_TURNS, 2 * math.pi * HALL_TURN)
-    turns = max(turns, 2.0)
+    turns = max(turns, 2.5)
     rate = min(max(turns / LONG_TURN, SLOW_TURN), FAST_TURN)
     return TurningPlan(turns, 2 * math.pi * rate)
 

@@ -3,6 +3,7 @@
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -20,14 +21,17 @@ STRONGER = 1.8  # factor of the current that tells play from friction
 RAISE = 1.4  # factor of the phasing current after a try that did not follow
 RATIO_AT_FIRST = 0.25  # of the first way: the shaft may still swing
 RATIO_TOLERANCE = 0.02  # of the whole way
+START_TIME = 0.2  # [s] for the slow turn
 LONGEST_SWING = 2.0  # [s]
-LOOKS = 8  # of 20 ms, that must agree
 STILL = math.radians(4)  # electrical
 TAIL = 0.3  # [s] recorded after the first way, in which the shaft comes to rest
 ROOM = 0.75  # electrical turns a load may move while a vector tries to catch it
-PLAY_TO_NAME = math.radians(12)  # electrical
+WIGGLE = math.radians(60)  # electrical
+PLAY_TO_NAME = math.radians(20)  # electrical
 WIDTH_TO_LOOK = math.radians(12)  # electrical: narrower reversals hide no play worth naming
-DRIFT_TO_NAME = math.radians(6)  # electrical
+FREE_TO_NAME = math.radians(55)  # electrical: a shaft that goes so far is not held by friction
+DRIFT_TO_NAME = math.radians(10)  # electrical
+BREAKAWAY = 1.6  # a shaft may rest as far from the vector as breakaway holds it, and turns with the lag of sliding
 SIGNALS = ("signal_cos", "signal_sin")
 CHANNELS = ("vector_angle", "counts", "hall", "index_count", "index_seen", "i_d", "v_d", "v_q", "velocity")
 
@@ -62,17 +66,19 @@ class Turning:
                 record["vector_angle"] - way * self.lag + self.bias if self.halls_alone
                 else self.shaft(record) + self.offset
             )  # fmt: skip
-            at = _steady(record)
+            # Where the vector stands in for the shaft, only while the lag is that of steady turning.
+            at = _steady(record) if self.halls_alone else slice(None)
             angles.append((rotor[at], np.round(record["hall"][at]).astype(int)))
         (a, h), (b, k) = angles
         return learn_halls(a, h, b, k, spacing=spacing)
 
 
 def _steady(record: Recording) -> np.ndarray:
-    """Samples in which the vector turns and the lag has settled."""
+    """Samples in which the vector turns at its full speed and the lag has settled."""
     vector = record["vector_angle"]
     turned = np.abs(vector - vector[0])
-    return np.asarray((turned > SETTLED) & (turned < turned[-1] - 1e-6))
+    speed = np.abs(np.gradient(vector))
+    return np.asarray((turned > SETTLED) & (speed > 0.99 * speed.max()))
 
 
 def shaft_reader(session: Session, per_count: float, pairs: float) -> Callable[[Recording], FloatArray]:
@@ -123,18 +129,24 @@ def _try_turning(session: Session, current: float, start: float, *, last: bool) 
     )
     reading = following(first["vector_angle"], shaft(first))
     if not reading.followed:
-        _name_a_dead_hall(session, first)
+        _name_a_dead_hall(session, first, last=last)
         back = sweep(session, 0.0, TURN * SLOW_TURN, current, "turning the vector back", 0.15)
         if not last:
             return None
-        raise _not_following(reading, following(back["vector_angle"], shaft(back)), first, shaft(first), current)
-    if reading.ratio < 0 or abs(abs(reading.ratio) - 1) > RATIO_AT_FIRST:
+        raise _not_following(first, back, shaft, current)
+    halls_alone = session.axis.feedback.kind == "halls"
+    wrong = reading.ratio < 0 or abs(abs(reading.ratio) - 1) > RATIO_AT_FIRST
+    if wrong and not halls_alone:
         plan = TurningPlan(JUDGED_TURNS, TURN * SLOW_TURN)  # that much tells; nothing is turned further
         up = first
     else:
+        if reading.ratio < 0:  # Halls in mirrored order count backward; the map will say so
+            per_count = -per_count
+            shaft = shaft_reader(session, per_count, v["motor.pole_pairs"])
         up = _second_way(session, plan, first, current)
     down = sweep(session, 0.0, plan.rate, current, "turning the vector back", 0.25)
-    turning = _read(session, plan, up, down, current, per_count, shaft)
+    scale = 1.0 if halls_alone or abs(reading.ratio - 1) < RATIO_AT_FIRST else reading.ratio
+    turning = _read(session, plan, up, down, current, per_count, shaft, scale=scale)
     _name_faults(session, reading, turning, plan)
     return turning
 
@@ -153,28 +165,46 @@ def resting_place(session: Session, centre: float, current: float) -> float:
     """
     if not session.axis.has_brake:
         return 0.0
-    room = ROOM * TURN / session.values["motor.pole_pairs"]
+    pairs = session.values["motor.pole_pairs"]
     for angle in (0.0, TURN / 3, 2 * TURN / 3):
         session.enter("opening the brake on a vector", 0.05)
-        here = float(session.drive.status()["position"])
-        session.drive.status()
+        before = session.drive.status()
         try:
-            with session.enabled_around("vector", here, travel=room):
-                session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
-                session.hold(0.7)
-            return angle
+            with session.enabled_around("vector", float(before["position"]), travel=ROOM * TURN / pairs):
+                if _is_caught(session, angle, current):
+                    return angle
         except AxisStopped:
             if abs(session.standstill()["position"] - centre) > session.consent.travel:
                 raise
-            session.note(f"The load was not caught by a vector at {math.degrees(angle):.0f}°; the brake closed.")
+        session.note(f"The load was not caught by a vector at {math.degrees(angle):.0f}°; the brake closed.")
     return 0.0
 
 
+def _is_caught(session: Session, angle: float, current: float) -> bool:
+    """Whether the shaft goes with the vector; friction may hold it even on the far side, and lets go once it turns."""
+    v = session.values
+    el_per_count = TURN / v["feedback.counts"] * v["motor.pole_pairs"]
+    session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
+    places = [session.hold(0.5)["counts"]]
+    for turned in (WIGGLE, 0.0):
+        session.drive.vector(angle=angle + turned, rate=TURN * SLOW_TURN / 2, current=current, rise=current / 0.2)
+        places.append(session.hold(WIGGLE / (TURN * SLOW_TURN / 2) + 0.1)["counts"])
+    moved = float(np.ptp(places)) * el_per_count
+    return 0.25 * WIGGLE < moved < 2.5 * WIGGLE
+
+
 def begin_at(session: Session, angle: float, current: float) -> None:
-    """Bring up the current on a vector where the shaft stands; nothing for the usual start at zero."""
+    """Bring up the current gently: where a brake let the shaft rest, or beside the vector to come."""
     if angle:
         session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
         session.hold(0.4)
+        return
+    if session.axis.has_brake:
+        return
+    # A shaft may stand where the vector points away from it, and swings round at full current once it turns. From a
+    # quarter turn beside, and with the current still low, it cannot stand so for both.
+    session.drive.vector(angle=TURN / 4, rate=1e6, current=0.5 * current, rise=current / 0.6)
+    session.hold(0.35)
 
 
 def settle_on(session: Session, angle: float, current: float) -> None:
@@ -188,14 +218,14 @@ def settle_on(session: Session, angle: float, current: float) -> None:
     wait_until_still(session)
 
 
-def wait_until_still(session: Session) -> None:
+def wait_until_still(session: Session, *, looks: int = 8) -> None:
     """Let a shaft that swings about the vector come to rest, for at most `LONGEST_SWING`."""
     v = session.values
     el_per_count = TURN / v["feedback.counts"] * v["motor.pole_pairs"]
     seen: list[float] = []
     for _ in range(round(LONGEST_SWING / 0.02)):
         seen.append(session.hold(0.02)["counts"])
-        if len(seen) >= LOOKS and np.ptp(seen[-LOOKS:]) * el_per_count < STILL:
+        if len(seen) >= looks and np.ptp(seen[-looks:]) * el_per_count < STILL:
             return
 
 
@@ -206,19 +236,23 @@ def sweep(
     session.enter(phase, share)
     more = SIGNALS if session.axis.feedback.kind in ("sincos", "resolver") else ()
     more += ("second_counts",) if session.axis.second is not None else ()
-    seconds = abs(target - session.look()["vector_angle"]) / rate
+    seconds = abs(target - session.look()["vector_angle"]) / rate + _start_time(rate)
     session.arm((*CHANNELS, *more), seconds=seconds + tail, divider=8)
-    session.drive.vector(angle=target, rate=rate, current=current, rise=current / 0.3)
-    record = session.recorded(at_most=seconds + 2)
-    return record
+    session.drive.vector(
+        angle=target, rate=rate, current=current, rise=current / 0.3, acceleration=rate / _start_time(rate)
+    )
+    return session.recorded(at_most=seconds + 2)
+
+
+def _start_time(rate: float) -> float:
+    """Time in which the vector comes to speed: a jump would make a heavy shaft swing. [s]"""
+    return START_TIME * max(1.0, rate / (TURN * SLOW_TURN))
 
 
 def _second_way(session: Session, plan: TurningPlan, first: Recording, current: float) -> Recording:
-    """The rest of the way up, and the first of it again where that was all."""
-    if plan.turns <= JUDGED_TURNS + 0.75:
-        rest = sweep(session, plan.turns * TURN, plan.rate, current, "turning the vector forward", 0.2)
-        return _joined(first, rest) if plan.rate == TURN * SLOW_TURN else rest
-    return sweep(session, plan.turns * TURN, plan.rate, current, "turning the vector forward", 0.2)
+    """The rest of the way up; with the first of it where both were turned at the same rate."""
+    rest = sweep(session, plan.turns * TURN, plan.rate, current, "turning the vector forward", 0.2)
+    return _joined(first, rest) if plan.rate == TURN * SLOW_TURN else rest
 
 
 def _joined(a: Recording, b: Recording) -> Recording:
@@ -227,14 +261,14 @@ def _joined(a: Recording, b: Recording) -> Recording:
 
 def _read(
     session: Session, plan: TurningPlan, up: Recording, down: Recording, current: float, per_count: float,
-    shaft: Callable[[Recording], FloatArray],
+    shaft: Callable[[Recording], FloatArray], *, scale: float = 1.0,
 ) -> Turning:  # fmt: skip
     lags, volts = [], []
     for record in (up, down):
         at = _whole_turns(record)
-        lags.append(float((record["vector_angle"] - shaft(record))[at].mean()))
+        lags.append(float((record["vector_angle"] - shaft(record) / scale)[at].mean()))
         volts.append((float(record["v_d"][at].mean()), float(record["v_q"][at].mean())))
-    lag = 0.5 * (lags[0] - lags[1])
+    lag = max(0.5 * (lags[0] - lags[1]), 0.0)
     load = load_of_vector(
         volts[0], volts[1], omega_el=plan.rate, inductance=session.values["motor.inductance"], current=current, lag=lag
     )
@@ -245,41 +279,41 @@ def _read(
 
 def _whole_turns(record: Recording) -> np.ndarray:
     """Samples of steady turning over whole electrical turns: what repeats with them cancels in a mean."""
-    vector = record["vector_angle"]
-    turned = np.abs(vector - vector[0])
-    turns = math.floor((turned[-1] - SETTLED + 1e-6) / TURN)
-    end = turned[-1] - 1e-6
-    return np.asarray((turned >= end - max(turns, 0.5) * TURN) & (turned < end))
+    steady = _steady(record)
+    turned = np.abs(record["vector_angle"] - record["vector_angle"][0])
+    begin, end = float(turned[steady].min()), float(turned[steady].max())
+    turns = max(math.floor((end - begin) / TURN + 0.02), 0.5)
+    return np.asarray(steady & (turned >= end - turns * TURN))
 
 
-def _not_following(up: Following, back: Following, record: Recording, shaft: FloatArray, current: float) -> Exception:
-    commanded = float(np.ptp(record["vector_angle"]))
-    seen = float(np.ptp(shaft))
-    stopped = up.lost_from is not None or back.lost_from is not None
-    moved = abs(up.ratio) > 0.3 or abs(back.ratio) > 0.3 or seen > 0.12 * commanded
-    if moved and (stopped or _returns_to_a_place(shaft)):
-        return wired_wrongly([faults.end_stop(free=seen)])
-    return wired_wrongly([faults.did_not_follow(commanded=commanded, seen=seen, current=current)])
+def _not_following(
+    up: Recording, back: Recording, shaft: Callable[[Recording], FloatArray], current: float
+) -> Exception:
+    """Return what to say: it stood, or it went to and fro between two places, as between stops."""
+    commanded = float(np.ptp(up["vector_angle"]))
+    ways = [shaft(record) for record in (up, back)]
+    spans = [float(np.ptp(way)) for way in ways]
+    if min(spans) > FREE_TO_NAME and max(spans) < 0.8 * commanded:
+        same = max(abs(ways[0].max() - ways[1].max()), abs(ways[0].min() - ways[1].min()))
+        if same < 0.35 * max(spans):
+            return wired_wrongly([faults.end_stop(free=max(spans))])
+    return wired_wrongly([faults.did_not_follow(commanded=commanded, seen=spans[0], current=current)])
 
 
-def _returns_to_a_place(shaft: FloatArray) -> bool:
-    """Whether the shaft stood at one extreme of its range for much of the time, as against a stop."""
-    span = float(np.ptp(shaft))
-    near = max((np.abs(shaft - extreme) < 0.06 * span).mean() for extreme in (shaft.max(), shaft.min()))
-    return span > math.radians(40) and bool(near > 0.3)
-
-
-def _name_a_dead_hall(session: Session, first: Recording) -> None:
+def _name_a_dead_hall(session: Session, first: Recording, *, last: bool) -> None:
     """Halls alone that are dead look like a shaft that stands: name them if they show a state that cannot be."""
     if session.axis.feedback.kind != "halls":
         return
     codes = np.round(first["hall"]).astype(int)
     shown = set(np.unique(codes))
-    if len(shown) > 2 or shown & {0, 7}:
+    steps = set(pairwise(codes[np.concatenate([[True], np.diff(codes) != 0])].tolist()))
+    goes_back = sum((b, a) in steps for a, b in steps) > 2  # the same edges both ways: a shaft that is held, not Halls
+    impossible = {2, 5} if session.axis.feedback.hall_spacing == 60 else {0, 7}
+    if (len(shown) > 2 and not goes_back) or shown & impossible:
         halls = learn_halls(
             first["vector_angle"], codes, first["vector_angle"], codes, spacing=session.axis.feedback.hall_spacing
         )
-        if halls.fault is not None:
+        if halls.fault is not None and (last or halls.fault.code != "order"):
             raise wired_wrongly([faults.halls(halls.fault)])
 
 
@@ -287,20 +321,19 @@ def _name_faults(session: Session, reading: Following, turning: Turning, plan: T
     axis, v = session.axis, session.values
     found: list[Named] = []
     device = axis.feedback.kind
+    turned_whole = plan.turns >= v["motor.pole_pairs"]
     if reading.ratio < 0 and device != "halls":
         found.append(faults.direction(device))
-    off = abs(reading.ratio)
-    if abs(off - 1) < RATIO_AT_FIRST:
+    off, doubt = abs(reading.ratio), RATIO_AT_FIRST
+    if plan.turns > JUDGED_TURNS:
         off, doubt = _ratio_of_the_whole_way(turning)
-    else:
-        doubt = 0.0
     if device != "halls" and abs(off - 1) > RATIO_TOLERANCE + doubt:
         found.append(_ratio_fault(session, turning, off))
     if axis.has_halls:
         halls = turning.halls(axis.feedback.hall_spacing)
         if halls.fault is not None:
             found.append(faults.halls(halls.fault))
-    if axis.has_index and not any(r["index_seen"][-1] > 0 for r in (turning.up, turning.down)):
+    if axis.has_index and turned_whole and not any(r["index_seen"][-1] > 0 for r in (turning.up, turning.down)):
         found.append(faults.no_index(plan.turns / v["motor.pole_pairs"]))
     if not found and device != "halls":
         found += _slack(session, turning)
@@ -352,7 +385,7 @@ def _slack(session: Session, turning: Turning) -> list[Named]:
     end = turning.pairs * (session.look()["counts"] + 0.5) * turning.per_count
     drift = end - float(turning.shaft(up)[0]) - turned
     # At the end of the way down the shaft stands behind by the lag; where the way up began it may stand either side.
-    if abs(drift) > 2 * turning.lag + DRIFT_TO_NAME:
+    if abs(drift) > BREAKAWAY * 2 * turning.lag + DRIFT_TO_NAME:
         return [faults.counts_lost(abs(drift))]
     if 2 * turning.lag < WIDTH_TO_LOOK:
         return []
@@ -370,7 +403,7 @@ def _slack(session: Session, turning: Turning) -> list[Named]:
     )
     # A shaft that sticks and slips makes both widths uncertain, the more so the closer the two currents are.
     swing = max(float(np.std((r["vector_angle"] - turning.shaft(r))[_steady(r)])) for r in (up, down, *ways))
-    doubt = swing / 3 * turning.current / max(other - turning.current, 1e-9)
+    doubt = swing / 2 * turning.current / max(other - turning.current, 1e-9)
     if play > PLAY_TO_NAME and play > 2 * doubt:
         return [faults.coupling(play)]
     if play > PLAY_TO_NAME:

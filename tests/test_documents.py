@@ -54,9 +54,9 @@ def test_every_error_says_what_happened_and_means_something_else_than_its_remedy
 def test_errors_cross_a_process_with_their_facts() -> None:
     import pickle
 
-    from cadrel.procedures.errors import ShaftDidNotFollow
+    from cadrel.procedures.phasing.faults import did_not_follow, wired_wrongly
 
-    error = ShaftDidNotFollow(commanded_deg=360.0, seen_deg=1.2, current_rms=2.5)
+    error = wired_wrongly([did_not_follow(commanded=6.28, seen=0.02, current=3.5)])
     again = pickle.loads(pickle.dumps(error))
     assert again.facts == error.facts
     assert again.text == error.text

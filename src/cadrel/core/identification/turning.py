@@ -60,6 +60,8 @@ def _in_part(travelled: FloatArray, shaft_el: FloatArray) -> Following:
     if len(moved) == 0:
         return Following(0.0, 0.0, None)
     ratio = float(np.median(moved))
+    if abs(ratio) < LEAST_RATIO:
+        return Following(0.0, 0.0, None)
     good = np.abs(advance / ratio - 1) < FOLLOWS
     share = min(float(good.mean()), 0.8)
     lost = float(edges[int(np.argmin(good))]) if share > 0.1 and bool(good[0]) and not good.all() else None

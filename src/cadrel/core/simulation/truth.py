@@ -108,7 +108,7 @@ class RigTruth:
                 what=f"The rig has unknown keys {unknown} or lacks {missing}.",
                 remedy="Compare with docs/formats/rig.md.",
             )
-        values = {k: tuple(v) if isinstance(v, list) else v for k, v in data.items()}
+        values: dict[str, Any] = {k: tuple(v) if isinstance(v, list) else v for k, v in data.items()}
         if values.get("device", "incremental") not in DEVICES:
             raise UnusableInput(
                 what=f"The rig has an unknown device '{values['device']}'.", remedy=f"Known: {', '.join(DEVICES)}."

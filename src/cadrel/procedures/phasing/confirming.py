@@ -51,13 +51,17 @@ def may_push(session: Session, turning: Turning) -> bool:
 def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, Recording]:
     """Push with torque current both ways, and with field current, which must not push. Raises `NotConfirmed`."""
     session.enter("confirming by torque per amp", 0.8)
-    for share, fastest, longer in PUSHES:
+    most = math.inf  # times as long, that what was seen so far allows
+    for share, fastest, asked in PUSHES:
         current = share * session.current_continuous
+        longer = min(asked, most / share)
         forward, backward, record = _push(session, "current_q", current, fastest, longer, centre)
         across = _push(session, "current_d", current, fastest, longer, centre)
         result = Confirmation(forward, backward, 0.5 * (across[0] - across[1]), current)
         if forward > LEAST_ANSWER and backward < -LEAST_ANSWER and result.imbalance < CLEAR:
             break
+        peak = float(np.abs(record["velocity"]).max())
+        most = 0.5 * session.consent.speed / max(peak, 1e-6) * longer * share
         session.note(f"{100 * share:.0f} % current gave no clear answer; pushed longer and harder.")
     if forward <= 0 or backward >= 0:
         raise NotConfirmed(

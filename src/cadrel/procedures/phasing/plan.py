@@ -13,7 +13,7 @@ HALL_TURNS = 8.0
 LONG_TURN = 2.4  # [s] that the long way may take
 JUDGED_TURNS = 1.5  # electrical, before anything else is believed
 SHORT_TIME = 1.5  # of continuous current, for two seconds, where play must be told from friction
-HELD_ANGLES = 12  # per electrical turn, from each direction
+HELD_ANGLES = 8  # per electrical turn, from each direction
 HOLD = 0.16  # [s] at each held angle
 SEARCH_TRAVEL = math.radians(20)  # [rad] electrical, that the search may use to each side
 

@@ -1,7 +1,7 @@
 """Turn the vector, and read direction, ratio, Halls, index, coupling and load from what the shaft does."""
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -29,7 +29,8 @@ ROOM = 0.75  # electrical turns a load may move while a vector tries to catch it
 WIGGLE = math.radians(60)  # electrical
 PLAY_TO_NAME = math.radians(20)  # electrical
 WIDTH_TO_LOOK = math.radians(12)  # electrical: narrower reversals hide no play worth naming
-FREE_TO_NAME = math.radians(55)  # electrical: a shaft that goes so far is not held by friction
+FREE_TO_NAME = math.radians(80)  # electrical: a shaft that goes so far is not held by friction
+COARSE_FREE = math.radians(55)  # the same, seen by Halls alone
 DRIFT_TO_NAME = math.radians(10)  # electrical
 BREAKAWAY = 1.6  # a shaft may rest as far from the vector as breakaway holds it, and turns with the lag of sliding
 SIGNALS = ("signal_cos", "signal_sin")
@@ -124,16 +125,20 @@ def _try_turning(session: Session, current: float, start: float, *, last: bool) 
     shaft = shaft_reader(session, per_count, v["motor.pole_pairs"])
     begin_at(session, start, current)
     settle_on(session, 0.0, current)
-    first = sweep(
-        session, JUDGED_TURNS * TURN, TURN * SLOW_TURN, current, "turning the vector forward", 0.08, tail=TAIL
-    )
+    forward, back = "turning the vector forward", "turning the vector back"
+    try:
+        first = sweep(session, JUDGED_TURNS * TURN, TURN * SLOW_TURN, current, forward, 0.08, tail=TAIL)
+    except AxisStopped as stopped:
+        # Thrown back by a stop, a shaft may be faster than was consented to: what was recorded until then tells.
+        record = _recorded_until(session)
+        raise _not_following((record,), shaft, current, coarse=True) if record is not None else stopped from stopped
     reading = following(first["vector_angle"], shaft(first))
     if not reading.followed:
         _name_a_dead_hall(session, first, last=last)
-        back = sweep(session, 0.0, TURN * SLOW_TURN, current, "turning the vector back", 0.15)
+        backward = sweep(session, 0.0, TURN * SLOW_TURN, current, back, 0.15)
         if not last:
             return None
-        raise _not_following(first, back, shaft, current)
+        raise _not_following((first, backward), shaft, current, coarse=session.axis.feedback.kind == "halls")
     halls_alone = session.axis.feedback.kind == "halls"
     wrong = reading.ratio < 0 or abs(abs(reading.ratio) - 1) > RATIO_AT_FIRST
     if wrong and not halls_alone:
@@ -144,7 +149,7 @@ def _try_turning(session: Session, current: float, start: float, *, last: bool) 
             per_count = -per_count
             shaft = shaft_reader(session, per_count, v["motor.pole_pairs"])
         up = _second_way(session, plan, first, current)
-    down = sweep(session, 0.0, plan.rate, current, "turning the vector back", 0.25)
+    down = sweep(session, 0.0, plan.rate, current, back, 0.25)
     scale = 1.0 if halls_alone or abs(reading.ratio - 1) < RATIO_AT_FIRST else reading.ratio
     turning = _read(session, plan, up, down, current, per_count, shaft, scale=scale)
     _name_faults(session, reading, turning, plan)
@@ -234,7 +239,7 @@ def sweep(
 ) -> Recording:
     """Turn the vector to an angle at constant rate, and record it."""
     session.enter(phase, share)
-    more = SIGNALS if session.axis.feedback.kind in ("sincos", "resolver") else ()
+    more: tuple[str, ...] = SIGNALS if session.axis.feedback.kind in ("sincos", "resolver") else ()
     more += ("second_counts",) if session.axis.second is not None else ()
     seconds = abs(target - session.look()["vector_angle"]) / rate + _start_time(rate)
     session.arm((*CHANNELS, *more), seconds=seconds + tail, divider=8)
@@ -247,6 +252,20 @@ def sweep(
 def _start_time(rate: float) -> float:
     """Time in which the vector comes to speed: a jump would make a heavy shaft swing. [s]"""
     return START_TIME * max(1.0, rate / (TURN * SLOW_TURN))
+
+
+def _recorded_until(session: Session) -> Recording | None:
+    """What was recorded before the drive stopped the axis by its guard, or None where it stopped for another reason."""
+    kinds = [e["kind"] for e in session.drive.events(max(0, int(session.drive.status()["events"]) - 4))]
+    if "guard" not in kinds:
+        return None
+    session.rest(1.5)
+    if session.drive.recorder_state() != "done":
+        return None
+    record = session.drive.recording()
+    on = np.nonzero(np.abs(record["i_d"]) > 0)[0]
+    moving = slice(0, int(on[-1]) + 1 if on.size else len(record["i_d"]))
+    return Recording(record.period, {k: v[moving] for k, v in record.channels.items()})
 
 
 def _second_way(session: Session, plan: TurningPlan, first: Recording, current: float) -> Recording:
@@ -287,15 +306,15 @@ def _whole_turns(record: Recording) -> np.ndarray:
 
 
 def _not_following(
-    up: Recording, back: Recording, shaft: Callable[[Recording], FloatArray], current: float
+    records: Sequence[Recording], shaft: Callable[[Recording], FloatArray], current: float, *, coarse: bool
 ) -> Exception:
     """Return what to say: it stood, or it went to and fro between two places, as between stops."""
-    commanded = float(np.ptp(up["vector_angle"]))
-    ways = [shaft(record) for record in (up, back)]
+    commanded = float(np.ptp(records[0]["vector_angle"]))
+    ways = [shaft(record) for record in records]
     spans = [float(np.ptp(way)) for way in ways]
-    if min(spans) > FREE_TO_NAME and max(spans) < 0.8 * commanded:
-        same = max(abs(ways[0].max() - ways[1].max()), abs(ways[0].min() - ways[1].min()))
-        if same < 0.35 * max(spans):
+    if min(spans) > (COARSE_FREE if coarse else FREE_TO_NAME) and max(spans) < 0.8 * JUDGED_TURNS * TURN:
+        same = max(abs(ways[0].max() - ways[-1].max()), abs(ways[0].min() - ways[-1].min()))
+        if same < 0.35 * max(spans) + (COARSE_FREE if coarse else 0.0):
             return wired_wrongly([faults.end_stop(free=max(spans))])
     return wired_wrongly([faults.did_not_follow(commanded=commanded, seen=spans[0], current=current)])
 

@@ -37,6 +37,10 @@ CHANNELS: dict[str, tuple[str, str, str]] = {
     "profile_active": ("state", "Profile active", "solid"),
     "voltage_limited": ("state", "Voltage limited", "solid"),
     "current_limited": ("state", "Current limited", "solid"),
+    "signal_cos": ("signal", "Cosine signal", "solid"),
+    "signal_sin": ("signal", "Sine signal", "dashed"),
+    "second_counts": ("counts", "Counts on the load", "solid"),
+    "shaft_el": ("angle", "Shaft, electrical", "solid"),
 }
 UNITS = {
     "torque": "N·m",
@@ -44,6 +48,7 @@ UNITS = {
     "voltage": "V",
     "counts": "counts",
     "state": "",
+    "signal": "of 1 Vpp",
     "angle": "rad",
     "excitation": "",
     "acceleration": "rad/s²",

@@ -60,7 +60,7 @@ def test_errors_cross_a_process_with_their_facts() -> None:
     again = pickle.loads(pickle.dumps(error))
     assert again.facts == error.facts
     assert again.text == error.text
-    assert "2.50 A rms" in again.text
+    assert "2.47 A rms" in again.text
 
 
 def test_every_recorder_signal_has_a_plot_style_and_a_unit() -> None:

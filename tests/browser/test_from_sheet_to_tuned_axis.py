@@ -145,9 +145,9 @@ def _connect_send_and_clear_the_list(page: Page) -> None:
 
 def _find_the_offset(page: Page) -> None:
     step(page, "Commutation")
-    start = page.get_by_role("button", name="Find the offset")
+    start = page.get_by_role("button", name="Check and find the offset")
     expect(start).to_be_disabled()
-    run_procedure(page, "Find the offset", seconds=60)
+    run_procedure(page, "Check and find the offset", seconds=60)
     expect(page.get_by_role("row", name="Electrical angle at the index").first).to_be_visible()
     assert serious_violations(page) == []
     page.get_by_role("button", name="Accept").click()

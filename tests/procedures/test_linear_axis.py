@@ -1,6 +1,7 @@
 """A linear motor on a scale with Halls, from its sheet to the accepted move."""
 
 import math
+from dataclasses import replace
 
 import pytest
 
@@ -87,12 +88,8 @@ def test_a_linear_motor_is_commissioned_from_its_sheet() -> None:
     assert result.outcomes["acceptance"].accepted
 
 
-@pytest.mark.parametrize("name", ["glaze-arm", "kiln-car-lift", "spray-carriage"])
-def test_what_the_drive_cannot_read_is_refused_before_anything_is_sent(name: str) -> None:
-    values = values_of(name)
-    why = unsupported(understand(values))
-    assert "it cannot read" in why
-    result, drive = commission_in_process(values, rig(), seed=3)
-    assert (result.status, result.reason) == ("refused", why)
-    assert drive.time < 0.01
-    assert drive.owner is None
+@pytest.mark.parametrize("kind", ["dc", "stepper", "induction", "voice_coil"])
+def test_a_motor_the_drive_cannot_run_is_refused_in_words(kind: str) -> None:
+    axis = understand(values_of("tile-pusher"))
+    assert unsupported(axis) == ""
+    assert "it cannot run one of the kind" in unsupported(replace(axis, motor=replace(axis.motor, kind=kind)))

@@ -87,7 +87,7 @@ def test_no_channel_of_any_run_is_the_plants_truth(pusher_route: RouteResult) ->
         ({"phases_swapped": True}, "counts fell"),
         ({"encoder_inverted": True}, "counts fell"),
         ({"pole_pairs": 5}, "5 pole pairs would fit"),
-        ({"encoder_lines": 2000}, "pole pairs were entered"),
+        ({"encoder_lines": 2000}, "8000 counts"),
         ({"coulomb_load": 9.0, "coulomb_motor": 9.0}, "the shaft 0.0°"),
     ],
 )
@@ -139,7 +139,7 @@ def test_the_abort_button_ends_it_and_powers_off(make_drive: Callable[..., tuple
         drive=drive,
         axis=axis,
         consent=consent_for("commutation", axis, sent),
-        is_aborted=lambda: drive.status()["time"] > 1.5,
+        is_aborted=lambda: drive.status()["time"] > 1.0,
     )
     with pytest.raises(Aborted):
         run_commutation(session)
@@ -180,7 +180,7 @@ def test_same_seed_same_result() -> None:
 
 
 def test_hall_faults_are_named_and_no_offset_is_kept() -> None:
-    truth: RigTruth = rig_of("tile-pusher", hall_errors_deg=[0, 0, 0, 0, 0, -59.999])
+    truth: RigTruth = rig_of("tile-pusher", hall_dead=[2])
     result, drive = commission_in_process(values_of("tile-pusher"), truth, seed=2)
     assert result.status == "refused"
     assert "Hall" in result.reason

@@ -9,76 +9,22 @@ from collections.abc import Iterator
 from typing import Any
 
 import pytest
-from django.contrib.auth.models import Group, User
+from django.contrib.auth.models import User
 from django.test import Client
 
-from cadrel.bench.server import BenchServer
-from cadrel.bench.service import DriveService
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import LinkError, RefusedByDrive
 from cadrel.web.jobs.models import Job
 from cadrel.web.jobs.tasks import run_procedure
-from cadrel.web.projects.actions import create_project, save_entries
+from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
-from cadrel.web.rig import actions, links
+from cadrel.web.rig import actions
 from cadrel.web.rig.errors import NoControl, NotConnected, NotReady
 from cadrel.web.rig.strip import strip_of
 from cadrel.web.runs.models import Event
-from tests.conftest import rig_of, values_of
+from tests.web.conftest import again, client_of
 
 pytestmark = pytest.mark.django_db(transaction=True)
-
-
-@pytest.fixture
-def bench() -> Iterator[tuple[int, SimulatedDrive]]:
-    drive = SimulatedDrive("tile-pusher", rig_of("tile-pusher"), seed=2)
-    server = BenchServer(DriveService({"tile-pusher": drive}), 0)
-    thread = threading.Thread(target=server.run)
-    thread.start()
-    yield server.server_address[1], drive
-    for link in links._links.values():
-        link.close()
-    links._links.clear()
-    server.shutdown()
-    thread.join(timeout=5)
-
-
-@pytest.fixture
-def engineer() -> User:
-    user = User.objects.create_user("enno", password="a-long-password")
-    user.groups.add(Group.objects.get_or_create(name="engineer")[0])
-    return user
-
-
-@pytest.fixture
-def axis(bench: tuple[int, SimulatedDrive], engineer: User) -> Axis:
-    made = create_project(
-        name="P",
-        machine="",
-        drive="D",
-        host="127.0.0.1",
-        port=bench[0],
-        axis="A",
-        remote="tile-pusher",
-        author=engineer,
-    )
-    save_entries(made, values_of("tile-pusher"), author=engineer, cause="entered")
-    return made
-
-
-def again(axis: Axis) -> Axis:
-    return Axis.objects.select_related("drive", "leader").get(pk=axis.pk)
-
-
-@pytest.fixture
-def led(axis: Axis, engineer: User) -> Axis:
-    """Connected, led, sent, stored and restarted."""
-    actions.connect(axis, who=engineer)
-    actions.take_control(again(axis), who=engineer)
-    actions.send_values(again(axis), who=engineer)
-    actions.store(again(axis), who=engineer)
-    actions.restart(again(axis), who=engineer)
-    return again(axis)
 
 
 def test_nothing_goes_out_before_connection_and_control(axis: Axis, engineer: User) -> None:
@@ -158,10 +104,10 @@ def test_the_hand_turns_the_shaft_from_the_page(led: Axis, engineer: User, bench
 
 
 def test_an_axis_the_drive_cannot_run_is_refused_before_a_run_starts(led: Axis, engineer: User) -> None:
-    changes: dict[str, Any] = {"feedback.kind": {"value": "resolver", "source": "typed"}}
+    changes: dict[str, Any] = {"feedback.kind": {"value": "halls", "source": "typed"}}
     save_entries(again(led), changes, author=engineer, cause="another device")
-    with pytest.raises(NotReady, match="it cannot read 'resolver'"):
-        actions.queue_job(again(led), "commutation", who=engineer, consented=True)
+    with pytest.raises(NotReady, match="too coarse"):
+        actions.queue_job(again(led), "load", who=engineer, consented=True)
     assert not Job.objects.exists()
 
 
@@ -262,7 +208,7 @@ def test_the_task_runs_commutation_and_keeps_run_finding_and_proposal(
     job.refresh_from_db()
     assert job.state == "done", job.happened
     assert led.runs.count() == 3
-    assert led.findings.get().state == "measured"
+    assert led.findings.get(kind="commutation").state == "measured"
     proposal = led.proposals.get(state="open")
     assert {c["key"] for c in proposal.changes} >= {"commutation.offset", "commutation.valid"}
     assert bench[1].status()["mode"] == "off"
@@ -272,7 +218,7 @@ def test_the_task_runs_commutation_and_keeps_run_finding_and_proposal(
         f"/axis/{led.pk}/proposal/{proposal.pk}/", {"take": "1", "key": [c["key"] for c in proposal.changes]}
     )
     assert answer.status_code == 302
-    assert led.findings.get().state == "proven"
+    assert led.findings.get(kind="commutation").state == "proven"
     assert actions.differences(actions.wanted_values(again(led)), bench[1].memory.working) == []
     page = client.get(f"/axis/{led.pk}/run/1/")
     assert b"Vector turned forward" in page.content
@@ -382,9 +328,3 @@ def test_a_bench_that_answers_rubbish_interrupts_the_run_and_a_retry_works(
     run_procedure(job_id=retry.pk)
     retry.refresh_from_db()
     assert retry.state == "done", retry.happened
-
-
-def client_of(user: User) -> Client:
-    client = Client()
-    client.force_login(user, backend="django.contrib.auth.backends.ModelBackend")
-    return client

@@ -138,6 +138,7 @@ HANDLERS: dict[str, Handler] = {
         current=float(p["current"]),
         rise=float(p["rise"]),
         acceleration=float(p.get("acceleration", 0.0)),
+        held=bool(p.get("held")),
     ),
     "motion.jog": lambda d, p: d.jog(float(p["velocity"])),
     "motion.run": lambda d, p: d.run_at(float(p["velocity"])),

@@ -6,7 +6,7 @@ from pathlib import Path
 from cadrel.cli.services import CannotStart, Children, Postgres, environment, wait_for_port
 
 ROOT = Path(__file__).resolve().parents[3]
-RIGS = ("tile-pusher", "glaze-table", "reject-gate")
+RIGS = ("tile-pusher", "glaze-table", "reject-gate", "glaze-arm", "kiln-car-lift", "spray-carriage")
 
 
 class Stack:

@@ -118,9 +118,16 @@ class Drive:
         """Leave the fault state."""
         self._led("fault.reset")
 
-    def vector(self, *, angle: float, rate: float, current: float, rise: float, acceleration: float = 0.0) -> None:
-        """Turn the vector, gently if an acceleration is given. [rad], [rad/s], [A], [A/s], [rad/s²]"""
-        self._led("motion.vector", angle=angle, rate=rate, current=current, rise=rise, acceleration=acceleration)
+    def vector(
+        self, *, angle: float, rate: float, current: float, rise: float, acceleration: float = 0.0, held: bool = False
+    ) -> None:
+        """Turn the vector, gently if an acceleration is given; `held`, it must be renewed within 100 ms.
+
+        [rad], [rad/s], [A], [A/s], [rad/s²]
+        """
+        self._led(
+            "motion.vector", angle=angle, rate=rate, current=current, rise=rise, acceleration=acceleration, held=held
+        )
 
     def adopt_angle(self, angle: float) -> None:
         """Take an electrical angle for where the rotor stands now, until the next power-up. [rad]"""

@@ -9,7 +9,6 @@ from cadrel.core.control import Gains, TwoMass, Winding, velocity_plant
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import (
     angle_error_from_spinning,
-    electrical_turns,
     fit_load,
     fit_two_mass,
     flux_from_spinning,
@@ -67,14 +66,6 @@ def test_friction_cancels_between_the_two_directions() -> None:
     assert found.friction_lag == pytest.approx(lag)
 
 
-def test_a_turning_vector_gives_pole_pairs_with_their_sign() -> None:
-    vector = np.linspace(0, 20, 500)
-    assert electrical_turns(vector, vector / 4) == pytest.approx(4)
-    assert electrical_turns(vector, -vector / 4) == pytest.approx(-4)
-    with pytest.raises(UnusableInput):
-        electrical_turns(vector, np.zeros(500))
-
-
 SECTORS = {"normal": (1, 3, 2, 6, 4, 5), "mirrored": (1, 5, 4, 6, 2, 3)}  # six-step table: common practice
 
 
@@ -90,25 +81,47 @@ def test_halls_are_learned_with_order_offset_and_placement(name: str) -> None:
         return np.array(SECTORS[name])[sector]
 
     found = learn_halls(angle, codes(angle), angle[::-1], codes(angle[::-1]))
-    assert found.faults == ()
+    assert found.fault is None
     assert found.mirrored is (name == "mirrored")
     assert math.degrees(found.offset) == pytest.approx(math.degrees(0.6), abs=0.2)
     np.testing.assert_allclose(np.degrees(found.edge_errors), np.degrees(misplaced), atol=0.2)
 
 
+def codes_of(angle: np.ndarray) -> np.ndarray:
+    return np.array(SECTORS["normal"])[(angle // (math.pi / 3)).astype(int) % 6]
+
+
 @pytest.mark.parametrize(
-    ("broken", "says"),
+    ("broken", "code", "says"),
     [
-        (lambda h: h & 0b011, "0 or 7"),
-        (lambda h: h ^ 0b100, "0 or 7"),
-        (lambda h: np.where(h == 6, 4, h), "never came"),
+        (lambda h: h & 0b011, "dead", "Hall 3"),
+        (lambda h: h ^ 0b100, "inverted", "Hall 3"),
+        (lambda h: h ^ 0b001, "inverted", "Hall 1"),
+        (lambda h: np.full_like(h, 7), "absent", "7 all the time"),
+        (lambda h: np.where(h == 6, 4, h), "order", "state 6"),
     ],
 )
-def test_dead_and_inverted_halls_are_named(broken: object, says: str) -> None:
+def test_dead_and_inverted_halls_are_named(broken: object, code: str, says: str) -> None:
     angle = np.linspace(0, 6 * math.pi, 6000)
-    codes = np.array(SECTORS["normal"])[(angle // (math.pi / 3)).astype(int) % 6]
-    wrong = broken(codes)  # type: ignore[operator]
-    assert says in " ".join(learn_halls(angle, wrong, angle[::-1], wrong[::-1]).faults)
+    wrong = broken(codes_of(angle))  # type: ignore[operator]
+    fault = learn_halls(angle, wrong, angle[::-1], wrong[::-1]).fault
+    assert fault is not None
+    assert (fault.code, says in fault.text) == (code, True), fault
+
+
+def test_halls_spaced_60_degrees_are_read_with_their_middle_one_inverted() -> None:
+    angle = np.linspace(0, 6 * math.pi, 6000)
+    shown = codes_of(angle) ^ 2
+    assert {0, 7} <= set(shown)
+    assert learn_halls(angle, shown, angle[::-1], shown[::-1], spacing=60).fault is None
+    assert learn_halls(angle, shown, angle[::-1], shown[::-1], spacing=120).fault is not None
+
+
+def test_hysteresis_is_told_from_the_place_of_an_edge() -> None:
+    angle, half = np.linspace(0, 6 * math.pi, 30000), math.radians(3)
+    found = learn_halls(angle, codes_of(angle - half), angle[::-1], codes_of(angle[::-1] + half))
+    assert math.degrees(found.hysteresis) == pytest.approx(6, abs=0.2)
+    assert math.degrees(abs(found.offset)) < 0.2
 
 
 def test_load_is_found_from_position_and_torque() -> None:

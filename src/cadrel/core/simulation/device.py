@@ -302,6 +302,7 @@ def _track_word(s, p, c):
     if bad or p.word_alarm > 0.0:
         s.word_errors += 1
         s.word_row += 1
+        s.word_peak = max(s.word_peak, s.word_row)
         return
     s.word_row = 0
     position = _position_in(s.word, c)

@@ -11,7 +11,7 @@ from cadrel.core.errors import CadrelError
 from cadrel.core.feedback import SerialWord, encode_word
 from cadrel.core.simulation import layout, machine
 from cadrel.core.simulation.blockers import find_blockers
-from cadrel.core.simulation.device import hall_sector, power_off, prime_device
+from cadrel.core.simulation.device import hall_sector, power_off, prime_device, rotor_angle
 from cadrel.core.simulation.faults import FAULTS, wired
 from cadrel.core.simulation.firmware import begin_stop
 from cadrel.core.simulation.kernel import run_ticks
@@ -90,7 +90,7 @@ class SimulatedDrive:
         self.fault: str | None = None
         self.owner: str | None = None
         self._lease = ""
-        self._jog_until = self._jog_heard = 0
+        self._jog_until = self._jog_heard = self._held_until = 0
         self._path = np.zeros((1, 6))
         self._excitation = np.zeros(1)
         self._channels = np.zeros(0, dtype=np.int64)
@@ -246,6 +246,10 @@ class SimulatedDrive:
             if s.gen == layout.GEN_RAMP:
                 s.gen_target = 0.0
                 s.gen_rate = self._settings.quick_stop
+        if self._held_until and s.tick >= self._held_until:
+            self._held_until = 0
+            s.vec_target, s.vec_current_target = s.vec_angle, 0.0
+            s.vec_current_rate = max(s.vec_current_rate, 1e3)
         run_ticks(
             n,
             s,
@@ -379,6 +383,9 @@ class SimulatedDrive:
         self._note("stop", why=why)
         self.power_state = machine.after(self.power_state, "quick stop")
         begin_stop(self._state, self._settings)
+        if self._state.closing and self._plant.brake_torque <= 0:  # no loop to ramp with, no brake to wait for
+            power_off(self._state)
+            self._state.stopped = 1
 
     def reset_fault(self) -> None:
         """Leave the fault state."""
@@ -395,14 +402,25 @@ class SimulatedDrive:
 
     # --- motion -----------------------------------------------------------------------------------------------
 
-    def vector(self, *, angle: float, rate: float, current: float, rise: float, acceleration: float = 0.0) -> None:
+    def vector(
+        self,
+        *,
+        angle: float,
+        rate: float,
+        current: float,
+        rise: float,
+        acceleration: float = 0.0,
+        held: bool = False,
+    ) -> None:
         """Turn the vector to an absolute electrical angle and ramp its current. [rad], [rad/s], [A], [A/s]
 
-        With an acceleration it starts and stops gently, without one at once. [rad/s²]
+        With an acceleration it starts and stops gently, without one at once [rad/s²]. A `held` one must be renewed
+        within 100 ms, or it stands still and its current goes.
         """
         self._require_mode("vector")
         s = self._state
         s.vec_target, s.vec_rate, s.vec_accel = angle, abs(rate), abs(acceleration)
+        self._held_until = s.tick + JOG_TICKS if held else 0
         s.vec_current_target, s.vec_current_rate = min(abs(current), self._settings.current_limit), abs(rise)
 
     def adopt_angle(self, angle: float) -> None:
@@ -515,7 +533,12 @@ class SimulatedDrive:
             "angle_quality": self._quality(),
             "angle": float(s.angle_used),
             "vector_angle": float(s.vec_angle),
+            "shaft_angle": float(rotor_angle(s, self._settings)),
             "second": int(s.second),
+            "signals": self._signals_now(),
+            "words": int(s.words),
+            "word_errors": int(s.word_errors),
+            "latency": self.truth.word_latency,
             "blockers": self.blockers(),
             "not_stored": self.memory.not_stored,
             "restart_needed": self.memory.restart_needed,
@@ -527,6 +550,15 @@ class SimulatedDrive:
     def _quality(self) -> str:
         name = ("unknown", "sector", "edge", "index", "aligned")[int(self._state.angle_quality)]
         return "absolute" if name == "index" and self._settings.is_absolute else name
+
+    def _signals_now(self) -> dict[str, float] | None:
+        """Sine and cosine as they arrive, and after the correction in force; None where there are none."""
+        s, c = self._state, self._settings
+        if self._plant.device not in (layout.SINCOS, layout.RESOLVER):
+            return None
+        u, v = s.sig_cos - c.signal_offset_cos, (s.sig_sin - c.signal_offset_sin) / c.signal_gain
+        v = (v - u * math.sin(c.signal_quadrature)) / math.cos(c.signal_quadrature)
+        return {"cos": float(s.sig_cos), "sin": float(s.sig_sin), "u": float(u), "v": float(v)}
 
     def raw(self) -> dict[str, Any]:
         """What arrives from the device before the drive makes counts of it: signals, words and their errors."""

@@ -242,6 +242,7 @@ def _stands(s):
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _guards(s, c):
     """What the drive watches in every velocity sample, whoever commands it."""
+    bad_words, s.word_peak = s.word_peak, 0
     if s.mode == OFF:
         return
     if abs(s.velocity) > c.trip_speed:
@@ -250,7 +251,7 @@ def _guards(s, c):
         _trip(s, c, TRIP_OVERVOLTAGE, True)
     elif s.meas_bus < c.trip_undervoltage:
         _trip(s, c, TRIP_UNDERVOLTAGE, True)
-    elif s.word_row > c.errors_tolerated:
+    elif bad_words > c.errors_tolerated:
         _trip(s, c, TRIP_FEEDBACK, True)
     elif s.stopping > 0:
         return

@@ -70,7 +70,7 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
     n = notch(v["velocity.notch_frequency"], width=v["velocity.notch_width"], depth_db=v["velocity.notch_depth"])
     kt = 1.5 * v["motor.pole_pairs"] * v["motor.flux_linkage"]
     most = min(v["limit.current"], truth.drive_current_peak)
-    return Settings(
+    made = Settings(
         resistance=v["motor.resistance"],
         inductance=v["motor.inductance"],
         flux_linkage=v["motor.flux_linkage"],
@@ -130,3 +130,5 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         errors_tolerated=v["feedback.errors_tolerated"],
         tracking=2 * math.pi * v["feedback.resolver_bandwidth"],
     )
+    # One type a field, whatever was written: another would make the kernel compile anew.
+    return Settings(*(v if name == "device" else float(v) for name, v in zip(Settings._fields, made, strict=True)))

@@ -65,12 +65,14 @@ def push_both_ways(session: Session, turning: Turning, centre: float) -> tuple[R
     """Push by torque current each way until edges pass; they must pass the way it was pushed. Raises `NotConfirmed`."""
     session.enter("confirming by torque per amp", 0.8)
     motor = session.axis.motor
+    passed: list[int] = []
     for k, share in enumerate(SHARES):
         current = share * session.current_continuous
         rate = 0.6 * motor.torque_constant * current / session.axis.inertia
         # Out and back is rate t²; no faster than half of what was consented to.
+        light = 1.0 if any(passed) else k + 1.0  # no edge so far: heavier than entered
         seconds = min(LONGER**k * math.sqrt(SECTORS * math.pi / 3 / turning.pairs / rate),
-                      (k + 1) * 0.4 * session.consent.speed / rate, 0.6)  # fmt: skip
+                      light * 0.4 * session.consent.speed / rate, 0.6)  # fmt: skip
         passed = []
         for way in (1.0, -1.0):
             length = round(seconds / 250e-6)

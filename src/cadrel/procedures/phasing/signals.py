@@ -1,12 +1,12 @@
 """Sine and cosine while the shaft turns: the circle they draw, and its correction."""
 
 import math
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 
 import numpy as np
 
 from cadrel.core.errors import UnusableInput
-from cadrel.core.feedback import ROUND, SignalCircle, angle_error, fit_circle
+from cadrel.core.feedback import SignalCircle, angle_error, fit_circle
 from cadrel.procedures.outcome import RunRecord
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.faults import wired_wrongly
@@ -60,6 +60,7 @@ def correct_signals(session: Session, turning: Turning) -> Correction | None:
         changes = {}
     else:
         session.write(changes)
+        session.rest(0.05)  # the converter settles on the corrected angle: to the guard its step is speed
         session.note(
             f"Signal circle corrected: angle error {math.degrees(before):.2f}° of a period before, "
             f"{math.degrees(after):.3f}° after."
@@ -69,14 +70,10 @@ def correct_signals(session: Session, turning: Turning) -> Correction | None:
         "error_before_deg": math.degrees(before), "error_after_deg": math.degrees(after if changes else before),
         "amplitude": fitted.amplitude, "offset_cos": fitted.offset_cos, "offset_sin": fitted.offset_sin,
         "gain": fitted.gain, "quadrature_deg": math.degrees(fitted.quadrature), "corrected": bool(changes),
+        "held": asdict(held), "fitted": asdict(fitted), "judge": asdict(judge),
     }  # fmt: skip
     run = RunRecord(
         kind="signal_circle", title="Signal circle", period=up.period, channels=channels,
         excitation={"by": "turned vector"}, metrics=metrics,
     )  # fmt: skip
     return Correction(changes, before, after, fitted, run)
-
-
-def is_round(circle: SignalCircle) -> bool:
-    """Whether the signals need no correction."""
-    return angle_error(circle, ROUND) < WORTH_CORRECTING

@@ -439,6 +439,6 @@ def _second(session: Session, turning: Turning) -> list[Named]:
     slope = float(np.polyfit(shaft, load, 1)[0])
     tolerance = 0.03 + 2 / max(abs(float(np.ptp(load))), 1e-9)
     if abs(slope / second.counts_per_turn - 1) <= tolerance:
-        session.note(f"The device on the load counts {slope:.5g} per motor turn, as entered.")
+        session.note(f"The device on the load counts {slope:.4g} per motor turn, as entered.")
         return []
     return [faults.second_device(ratio_seen=slope, expected=second.counts_per_turn)]

@@ -82,7 +82,8 @@ class Job(models.Model):
     @property
     def title(self) -> str:
         """The step's title."""
-        return next((s.title for s in STEPS if s.key == self.procedure), self.procedure)
+        titles = {s.key: s.title for s in STEPS} | {"power_up": "The search for the angle"}
+        return titles.get(self.procedure, self.procedure)
 
     @property
     def is_active(self) -> bool:

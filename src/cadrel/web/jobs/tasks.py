@@ -15,6 +15,7 @@ from cadrel.web.jobs.models import Job
 from cadrel.web.runs.actions import keep_interrupted, keep_outcome
 
 BEAT = 1.0  # [s]
+STEP_OF = {"power_up": "commutation"}  # where a procedure belongs that is no step of its own
 
 
 @app.task(queue="procedures")
@@ -30,7 +31,7 @@ def run_procedure(*, job_id: int) -> None:
 
 
 def _run(job: Job, pulse: "_Pulse") -> None:
-    axis = job.axis
+    axis, step = job.axis, STEP_OF.get(job.procedure, job.procedure)
     link = TcpLink(axis.drive.host, axis.drive.port)
     drive = Drive(link, axis.remote)
     drive.lease = axis.lease
@@ -48,11 +49,11 @@ def _run(job: Job, pulse: "_Pulse") -> None:
         before = drive.read()
         outcome = PROCEDURES[job.procedure](session)
         keep_outcome(
-            axis, job.procedure, outcome, before=before, after=drive.read(), who=job.who, notes="\n".join(session.notes)
+            axis, step, outcome, before=before, after=drive.read(), who=job.who, notes="\n".join(session.notes)
         )
         _end(job, "done", summary=outcome.summary, notes="\n".join(session.notes))
     except LinkError as error:
-        keep_interrupted(axis, job.procedure, session.partial if session else None, after=before, who=job.who)
+        keep_interrupted(axis, step, session.partial if session else None, after=before, who=job.who)
         _end(job, "interrupted", error=error)
     except Aborted as error:
         _end(job, "aborted", error=error)

@@ -6,7 +6,7 @@ from typing import Any
 
 from django.db import transaction
 
-from cadrel.core.axis import drive_values, entry_from_drive, missing_entries, unsupported
+from cadrel.core.axis import drive_values, entry_from_drive, missing_entries, too_coarse, unsupported
 from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import DRIVE_KEYS, REGISTRY
 from cadrel.link import Drive, LinkError
@@ -18,10 +18,13 @@ from cadrel.web.rig.links import drive_of
 from cadrel.web.runs.models import Event
 
 PROTOCOL = 1
+BEYOND_CURRENT = ("load", "velocity", "position", "acceptance")
+NAMED_BY_THE_CHECK = ("halls", "words")  # the automatic check says more of these than the drive does
 JOG_GUARD = 1.15  # of the velocity limit
 
 
-def _log(axis: Axis, who: Any, kind: str, text: str) -> None:
+def log(axis: Axis, who: Any, kind: str, text: str) -> None:
+    """Write the event log."""
     Event.objects.create(axis=axis, who=who, kind=kind, text=text)
 
 
@@ -41,7 +44,7 @@ def connect(axis: Axis, *, who: Any) -> dict[str, Any]:
     axis.connected = True
     axis.rating_peak = float(identity["current_peak"])
     axis.save(update_fields=["connected", "rating_peak"])
-    _log(axis, who, "connected", f"Connected to {identity['name']}, firmware {identity['firmware']}.")
+    log(axis, who, "connected", f"Connected to {identity['name']}, firmware {identity['firmware']}.")
     return identity
 
 
@@ -51,7 +54,7 @@ def disconnect(axis: Axis, *, who: Any) -> None:
         with contextlib.suppress(LinkError):
             drive_of(axis).give_control()
     Axis.objects.filter(pk=axis.pk).update(connected=False, lease="", leader=None)
-    _log(axis, who, "disconnected", "Disconnected.")
+    log(axis, who, "disconnected", "Disconnected.")
 
 
 def take_control(axis: Axis, *, who: Any, force: bool = False) -> None:
@@ -60,14 +63,14 @@ def take_control(axis: Axis, *, who: Any, force: bool = False) -> None:
         raise NotConnected()
     lease = drive_of(axis).take_control(owner_name(who), force=force)
     Axis.objects.filter(pk=axis.pk).update(lease=lease, leader=who)
-    _log(axis, who, "control", "Took control.")
+    log(axis, who, "control", "Took control.")
 
 
 def give_control(axis: Axis, *, who: Any) -> None:
     """Give the lease back; the drive stops the axis first."""
     leading(axis, who).give_control()
     Axis.objects.filter(pk=axis.pk).update(lease="", leader=None)
-    _log(axis, who, "control", "Gave control back.")
+    log(axis, who, "control", "Gave control back.")
 
 
 def leading(axis: Axis, who: Any, purpose: str = "command") -> Drive:
@@ -89,7 +92,7 @@ def stop_all(*, who: Any) -> list[str]:
         except LinkError as error:
             unreached.append(f"{axis.name}: {error.parts[0]}")
         else:
-            _log(axis, who, "stop", "STOP.")
+            log(axis, who, "stop", "STOP.")
     return unreached
 
 
@@ -111,7 +114,7 @@ def send_values(axis: Axis, *, who: Any, keys: list[str] | None = None) -> list[
     differing = differences(wanted, drive.read())
     changed = drive.write({k: wanted[k] for k in keys or DRIVE_KEYS if k in differing})
     if changed:
-        _log(axis, who, "sent", f"{len(changed)} values sent: {', '.join(REGISTRY[k].label for k in changed[:5])}.")
+        log(axis, who, "sent", f"{len(changed)} values sent: {', '.join(REGISTRY[k].label for k in changed[:5])}.")
     return [REGISTRY[k].label for k in changed]
 
 
@@ -129,20 +132,20 @@ def fetch_values(axis: Axis, *, who: Any, keys: list[str]) -> int:
 def store(axis: Axis, *, who: Any) -> None:
     """Working to permanent memory."""
     leading(axis, who).store()
-    _log(axis, who, "stored", "Stored permanently in the drive.")
+    log(axis, who, "stored", "Stored permanently in the drive.")
 
 
 def restart(axis: Axis, *, who: Any) -> None:
     """Restart the drive's firmware and take control again."""
     leading(axis, who).restart()
-    _log(axis, who, "restart", "Drive restarted.")
+    log(axis, who, "restart", "Drive restarted.")
     take_control(axis, who=who)
 
 
 def reset_fault(axis: Axis, *, who: Any) -> None:
     """Reset a fault."""
     leading(axis, who).reset_fault()
-    _log(axis, who, "fault", "Fault reset.")
+    log(axis, who, "fault", "Fault reset.")
 
 
 def enable_jog(axis: Axis, *, who: Any) -> None:
@@ -157,13 +160,13 @@ def enable_jog(axis: Axis, *, who: Any) -> None:
         guard_high=held["limit.travel_max"],
         guard_speed=JOG_GUARD * held["limit.velocity"],
     )
-    _log(axis, who, "enabled", "Enabled for jogging.")
+    log(axis, who, "enabled", "Enabled for jogging.")
 
 
 def disable(axis: Axis, *, who: Any) -> None:
     """Open the power stage."""
     leading(axis, who).disable()
-    _log(axis, who, "disabled", "Disabled.")
+    log(axis, who, "disabled", "Disabled.")
 
 
 def jog(axis: Axis, *, who: Any, share: float) -> None:
@@ -180,7 +183,7 @@ def set_position(axis: Axis, *, who: Any, user_value: float) -> None:
     """Home "here": the present position becomes `user_value`, in the axis's unit."""
     scale = axis.understood.mechanism.unit_per_rad
     leading(axis, who).set_position(user_value / scale)
-    _log(axis, who, "home", f"Position set to {user_value:g}.")
+    log(axis, who, "home", f"Position set to {user_value:g}.")
 
 
 def power_switch(axis: Axis, *, who: Any, on: bool) -> None:
@@ -190,7 +193,7 @@ def power_switch(axis: Axis, *, who: Any, on: bool) -> None:
     drive_of(axis).power_switch(on)
     if not on:
         Axis.objects.filter(pk=axis.pk).update(lease="", leader=None)
-    _log(axis, who, "power", f"Supply switched {'on' if on else 'off'}.")
+    log(axis, who, "power", f"Supply switched {'on' if on else 'off'}.")
 
 
 def set_switch(axis: Axis, *, who: Any, name: str, closed: bool) -> None:
@@ -198,7 +201,7 @@ def set_switch(axis: Axis, *, who: Any, name: str, closed: bool) -> None:
     if not axis.connected:
         raise NotConnected()
     drive_of(axis).set_switch(name, closed)
-    _log(axis, who, "switch", f"{name.replace('_', ' ')} {'closed' if closed else 'opened'}.")
+    log(axis, who, "switch", f"{name.replace('_', ' ')} {'closed' if closed else 'opened'}.")
 
 
 @transaction.atomic
@@ -216,7 +219,7 @@ def queue_job(axis: Axis, procedure: str, *, who: Any, consented: bool) -> Job:
     missing = missing_entries(axis.values)
     if missing:
         raise NotReady(what=f"Still missing: {', '.join(missing[:6])}.", remedy="Enter it in the steps above.")
-    if why := unsupported(axis.understood):
+    if why := unsupported(axis.understood) or (procedure in BEYOND_CURRENT and too_coarse(axis.understood)):
         raise NotReady(what=why, remedy="Enter, check and keep it here; commission it with a drive that can.")
     wanted = wanted_values(axis)
     differing = differences(wanted, drive.read())
@@ -231,7 +234,12 @@ def queue_job(axis: Axis, procedure: str, *, who: Any, consented: bool) -> Job:
     hard = (
         []
         if procedure == "feedback"
-        else [b for b in status["blockers"] if not (procedure == "commutation" and b["step"] == "commutation")]
+        else [
+            b
+            for b in status["blockers"]
+            if not (procedure in ("commutation", "power_up") and b["step"] == "commutation")
+            and not (procedure == "commutation" and b["code"] in NAMED_BY_THE_CHECK)
+        ]
     )
     if hard:
         raise NotReady(what=" ".join(b["text"] for b in hard), remedy=" ".join(b["remedy"] for b in hard))
@@ -239,7 +247,7 @@ def queue_job(axis: Axis, procedure: str, *, who: Any, consented: bool) -> Job:
     job = Job.objects.create(
         axis=axis, procedure=procedure, who=who, consent={"travel": consent.travel, "speed": consent.speed}
     )
-    _log(axis, who, "consent", f"Consented to {procedure}.")
+    log(axis, who, "consent", f"Consented to {procedure}.")
     return job
 
 
@@ -248,7 +256,7 @@ def turn_by_hand(axis: Axis, *, who: Any, turns: float, seconds: float) -> None:
     if not axis.connected:
         raise NotConnected()
     drive_of(axis).turn_by_hand(2 * math.pi * turns, seconds)
-    _log(axis, who, "hand", f"Shaft turned by {turns:g} turns from outside.")
+    log(axis, who, "hand", f"Shaft turned by {turns:g} turns from outside.")
 
 
 def try_status(

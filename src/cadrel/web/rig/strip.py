@@ -77,8 +77,15 @@ def strip_of(axis: Axis, *, user_id: int | None, purpose: str = "page") -> dict[
         "angle_quality": status["angle_quality"],
         "hall": status["hall"],
         "counts": status["counts"],
+        "vector_deg": math.degrees(status["vector_angle"]) % 360 if status["mode"] == "vector" else None,
+        "shaft_deg": math.degrees(status["shaft_angle"]) % 360,
+        "signals": status["signals"],
+        "words": status["words"],
+        "word_errors": status["word_errors"],
+        "latency_us": 1e6 * status["latency"],
         "levels": "".join(str(level) for level in status["levels"]),
         "signal": _signal_quality(axis, status["hall"]),
+        "index_counts": status["index_counts"] if status["index_seen"] else None,
         "index": "seen" if status["index_seen"] else "not yet",
     }
 

@@ -2,6 +2,7 @@
 
 import asyncio
 import json
+import math
 from collections.abc import AsyncIterator, Callable
 from functools import wraps
 from typing import Any
@@ -10,7 +11,7 @@ from asgiref.sync import sync_to_async
 from django.contrib import messages
 from django.db import connection
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
-from django.shortcuts import get_object_or_404, redirect
+from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from cadrel.core.errors import CadrelError
@@ -18,7 +19,7 @@ from cadrel.link import LinkDown
 from cadrel.web.accounts.roles import engineer_required
 from cadrel.web.jobs.models import Job
 from cadrel.web.projects.models import Axis
-from cadrel.web.rig import actions
+from cadrel.web.rig import actions, bench, phasing
 from cadrel.web.rig.errors import NoControl, WebRefused
 from cadrel.web.rig.strip import strip_of
 
@@ -109,6 +110,79 @@ def _turn(request: HttpRequest, axis: Axis) -> None:
 
 
 turn = _command(_turn)
+enable_vector = _command(lambda r, a: phasing.enable_vector(a, who=r.user))
+invert = _command(lambda r, a: phasing.invert_direction(a, who=r.user))
+
+
+def notes_key(axis: Axis) -> str:
+    """Where a user's noted readings of an axis are kept."""
+    return f"phasing-notes-{axis.pk}"
+
+
+def _note_angle(request: HttpRequest, axis: Axis) -> None:
+    notes = request.session.get(notes_key(axis), [])
+    request.session[notes_key(axis)] = [*notes, phasing.reading(axis)][-12:]
+
+
+def _take_offset(request: HttpRequest, axis: Axis) -> str:
+    text = phasing.take_offset(axis, request.session.get(notes_key(axis), []), who=request.user)
+    request.session.pop(notes_key(axis), None)
+    return text
+
+
+def _forget_notes(request: HttpRequest, axis: Axis) -> None:
+    request.session.pop(notes_key(axis), None)
+
+
+def _rewire(request: HttpRequest, axis: Axis) -> str:
+    try:
+        return bench.rewire(axis, request.POST, who=request.user)
+    except ValueError as error:
+        return f"Not rewired. {error}"
+
+
+note_angle = _command(_note_angle)
+take_offset = _command(_take_offset)
+forget_notes = _command(_forget_notes)
+rewire = _command(_rewire)
+
+
+def bench_page(request: HttpRequest, axis_id: int) -> HttpResponse:
+    """The stand-in's own page."""
+    axis = axis_of(axis_id)
+    context: dict[str, Any] = {"axis": axis, "title": f"Stand-in of {axis.name}"}
+    try:
+        context |= bench.wiring_of(axis)
+    except CadrelError as error:
+        context["problem"] = error.text
+    return render(request, "rig/bench.html", context)
+
+
+@require_POST
+@engineer_required
+def vector(request: HttpRequest, axis_id: int) -> HttpResponse:
+    """One heartbeat of a held phasing button."""
+    try:
+        target = phasing.hold_vector(
+            axis_of(axis_id),
+            who=request.user,
+            way=float(request.POST.get("way", "0")),
+            by=math.radians(float(request.POST.get("by", "nan"))),
+            target=math.radians(float(request.POST.get("target", "nan"))),
+            share=float(request.POST.get("share", "0")),
+            speed=float(request.POST.get("speed", "1")),
+        )
+    except NoControl as error:
+        return JsonResponse({"text": error.text}, status=423)
+    except LinkDown as error:
+        return JsonResponse({"text": error.text}, status=503)
+    except CadrelError as error:
+        return JsonResponse({"text": error.text}, status=409)
+    except ValueError:
+        return JsonResponse({"text": "Current or speed is not a number."}, status=422)
+    return JsonResponse({"target": math.degrees(target)})
+
+
 set_position = _command(_position)
 
 
@@ -167,7 +241,7 @@ async def live(request: HttpRequest, axis_id: int) -> StreamingHttpResponse:
 @engineer_required
 def start(request: HttpRequest, axis_id: int, procedure: str) -> HttpResponse:
     """Queue a procedure after consent."""
-    from cadrel.web.jobs.tasks import run_procedure
+    from cadrel.web.jobs.tasks import STEP_OF, run_procedure
 
     axis = axis_of(axis_id)
     try:
@@ -175,7 +249,7 @@ def start(request: HttpRequest, axis_id: int, procedure: str) -> HttpResponse:
         run_procedure.defer(job_id=job.pk)
     except (WebRefused, CadrelError) as error:
         say_problem(request, error)
-    step = procedure
+    step = STEP_OF.get(procedure, procedure)
     return redirect("step", axis_id=axis_id, step=step)
 
 

@@ -17,6 +17,7 @@ from cadrel.web.rig.links import drive_of
 from cadrel.web.rig.strip import model_or_none
 from cadrel.web.route.entries import asked_of, form_of, shown_value
 from cadrel.web.route.facts import understood_of
+from cadrel.web.route.phasing import power_up_text
 from cadrel.web.route.predict import SLIDERS, asked_rows, predict
 from cadrel.web.runs.plots import plots_of
 
@@ -185,6 +186,8 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
         return context
     wanted = wanted_values(axis)
     context["plan"] = _plan_text(axis, step, model, wanted)
+    if step == "commutation":
+        context["power_up_plan"] = power_up_text(model)
     if step in SLIDERS:
         context["sliders"] = [slider_of(k, wanted[k]) for k in SLIDERS[step]]
         prediction = predict(axis, step, {})

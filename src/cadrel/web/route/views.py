@@ -18,9 +18,10 @@ from cadrel.web.jobs.models import Job
 from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.strip import model_or_none, strip_of
-from cadrel.web.rig.views import axis_of, say_problem
+from cadrel.web.rig.views import axis_of, notes_key, say_problem
 from cadrel.web.route.entries import asked_of, form_of, parse, with_choices
 from cadrel.web.route.facts import understood_of
+from cadrel.web.route.phasing import phasing_context
 from cadrel.web.route.predict import SLIDERS, asked_rows, predict
 from cadrel.web.route.sheets import ENTRY_STEPS, route_of, sheet_of
 from cadrel.web.runs.actions import take_proposal
@@ -54,6 +55,9 @@ def step(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
     axis = axis_of(axis_id)
     context = page_of(request, axis, step)
     context |= sheet_of(axis, step, context["strip"], request.user)
+    model = model_or_none(axis)
+    if step == "commutation" and model is not None:
+        context["phasing"] = phasing_context(axis, model, request.session.get(notes_key(axis), []))
     return render(request, f"route/{'entries' if step in ENTRY_STEPS else step_template(step)}.html", context)
 
 

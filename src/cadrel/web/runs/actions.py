@@ -60,7 +60,8 @@ def keep_outcome(
     plant = next((r.curves["plant_measured"] for r in outcome.runs if "plant_measured" in r.curves), None)
     axis.model = {**axis.model, **outcome.model, **({"plant_measured": plant} if plant else {})}
     axis.save(update_fields=["model"])
-    Finding.objects.filter(axis=axis, step=step).delete()
+    if outcome.findings:
+        Finding.objects.filter(axis=axis, step=step).delete()
     for f in outcome.findings:
         Finding.objects.create(
             axis=axis,

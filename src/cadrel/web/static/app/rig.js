@@ -3,7 +3,11 @@
 export function mount(strip) {
   if (!strip.dataset.connected) return () => {};
   const source = new EventSource(String(strip.dataset.live));
-  source.onmessage = (event) => show(strip, JSON.parse(event.data));
+  source.onmessage = (event) => {
+    const live = JSON.parse(event.data);
+    show(strip, live);
+    if (strip.id === "strip") document.dispatchEvent(new CustomEvent("cadrel:live", { detail: live }));
+  };
   source.onerror = () => show(strip, { link: "lost", state: "No contact with Cadrel", lamp: "none", control: "the drive stops by itself", blockers: [], not_stored: [] });
   const close = () => source.close();
   window.addEventListener("pagehide", close);

@@ -3,7 +3,7 @@
 import { registerConsent } from "./consent.js";
 
 const MODULES = { rig: "./rig.js", jog: "./jog.js", plot: "./plot.js", predicted: "./predicted.js", gains: "./gains.js",
-  compare: "./compare.js", entries: "./entries.js", confirm: "./confirm.js" };
+  phasing: "./phasing.js", compare: "./compare.js", entries: "./entries.js", confirm: "./confirm.js" };
 const undos = new WeakMap();
 
 /** @param {ParentNode} root */

@@ -1,0 +1,76 @@
+"""The stand-in's own page: wiring faults and imperfections. No part of the engineer's route."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig.actions import log
+from cadrel.web.rig.errors import NotConnected
+from cadrel.web.rig.links import drive_of
+
+
+@dataclass(frozen=True, slots=True)
+class Imperfection:
+    """A rig value the page offers: key, label, unit shown, bounds, the devices it belongs to (none: all)."""
+
+    key: str
+    label: str
+    unit: str
+    low: float
+    high: float
+    devices: tuple[str, ...] = ()
+    whole: bool = False
+
+
+ANALOG = ("sincos", "resolver")
+IMPERFECTIONS = (
+    Imperfection("signal_offset_cos", "Offset of the cosine", "of the amplitude", -0.3, 0.3, ANALOG),
+    Imperfection("signal_offset_sin", "Offset of the sine", "of the amplitude", -0.3, 0.3, ANALOG),
+    Imperfection("signal_gain", "Sine over cosine", "", 0.5, 2.0, ANALOG),
+    Imperfection("signal_quadrature_deg", "Quadrature error", "°", -30, 30, ANALOG),
+    Imperfection("signal_noise", "Noise", "of the amplitude", 0, 0.1, ANALOG),
+    Imperfection("excitation_phase_deg", "Phase of the excitation", "°", -85, 85, ("resolver",)),
+    Imperfection("lost_counts", "Counts lost", "per turn", 0, 50, ("incremental",)),
+    Imperfection("word_error_rate", "Words with a line error", "share", 0, 1, ("serial",)),
+    Imperfection("word_latency", "Latency", "s", 0, 0.001, ("serial",)),
+    Imperfection("hall_offset_deg", "Angle of all Halls together", "° el.", -360, 360),
+    Imperfection("hall_hysteresis_deg", "Hysteresis of the Halls", "° el.", 0, 30),
+    Imperfection("coupling_play", "Play of the coupling", "rad", 0, 1),
+    Imperfection("coupling_slip", "Slip of the coupling", "share", 0, 0.5),
+    Imperfection("coulomb_load", "Friction of the load", "N·m", 0, 1000),
+    Imperfection("torque_load", "Constant load", "N·m", -1000, 1000),
+    Imperfection("brake_torque", "Holding brake", "N·m", 0, 1000),
+    Imperfection("stop_low", "Lower end stop, from the start", "rad", -1e9, 0),
+    Imperfection("stop_high", "Upper end stop, from the start", "rad", 0, 1e9),
+)
+
+
+def wiring_of(axis: Axis) -> dict[str, Any]:
+    """Return device, possible faults with their state, and imperfections with their values. Raises `LinkError`."""
+    if not axis.connected:
+        raise NotConnected()
+    found = drive_of(axis, "page").rig()
+    rig = found["rig"]
+    shown = [i for i in IMPERFECTIONS if not i.devices or rig["device"] in i.devices]
+    return {
+        "device": rig["device"],
+        "faults": [{**f, "on": f["code"] in rig["faults"]} for f in found["possible"]],
+        "imperfections": [{"it": i, "value": f"{rig[i.key]:.6g}"} for i in shown],
+    }
+
+
+def rewire(axis: Axis, posted: Any, *, who: Any) -> str:
+    """Set faults and imperfections. Raises `NotConnected`, `LinkError`, `RefusedByDrive`, `ValueError`."""
+    if not axis.connected:
+        raise NotConnected()
+    changes = {}
+    for i in IMPERFECTIONS:
+        if posted.get(i.key):
+            value = float(posted[i.key])
+            if not i.low <= value <= i.high:
+                raise ValueError(f"{i.label}: {i.low:g} to {i.high:g} {i.unit}.")
+            changes[i.key] = value
+    faults = posted.getlist("fault")
+    drive_of(axis).rewire(changes, faults)
+    log(axis, who, "bench", f"Stand-in rewired: {', '.join(faults) or 'no fault'}.")
+    return "Rewired; its supply was switched off and on. Stored values are in force, take control again."

@@ -1,0 +1,137 @@
+"""Phasing by hand: the vector while a button is held, readings noted, an offset taken from them."""
+
+import math
+from typing import Any
+
+import numpy as np
+
+from cadrel.core.axis import entry_from_drive
+from cadrel.core.parameters import Entry, choice_of
+from cadrel.procedures import plan_commutation
+from cadrel.web.projects.actions import save_entries
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig.actions import leading, log, send_values
+from cadrel.web.rig.errors import NotReady
+from cadrel.web.runs.models import Finding
+
+TURN = 2 * math.pi
+RISE = 0.15  # [s] to the full current
+MOST_SPEED = 10.0  # [1/s] electrical turns
+FEWEST_NOTES = 2
+AHEAD = TURN  # [rad] a held vector is told to turn so far on
+
+
+def enable_vector(axis: Axis, *, who: Any) -> None:
+    """Enable for phasing by hand, within the travel the automatic check states. Raises `NotReady`, `RefusedByDrive`."""
+    if axis.jobs.active().exists():
+        raise NotReady(what="A run is in progress.", remedy="Wait for its end, or press STOP.")
+    drive = leading(axis, who)
+    model = axis.understood
+    travel, here = plan_commutation(model).travel, drive.status()["position"]
+    drive.enable("vector", guard_low=here - travel, guard_high=here + travel, guard_speed=model.goal.velocity)
+    log(axis, who, "enabled", "Enabled for phasing by hand.")
+
+
+def hold_vector(axis: Axis, *, who: Any, way: float, by: float, target: float, share: float, speed: float) -> float:
+    """Renew a held vector: turning one way, or to an angle; with neither its current goes. Returns where it goes. [rad]
+
+    Parameters
+    ----------
+    way : float
+        -1, 0 or 1: turning.
+    by, target : float
+        A step from where it stands, or the angle such a step led to; NaN for none. [rad]
+    share : float
+        Of the continuous current, at most 1.
+    speed : float
+        Electrical turns per second.
+    """
+    drive = leading(axis, who, "jog")
+    current = max(0.0, min(share, 1.0)) * axis.understood.motor.current_continuous
+    rate = TURN * max(0.05, min(speed, MOST_SPEED))
+    now = drive.status()["vector_angle"]
+    if not way and math.isnan(by) and math.isnan(target):
+        drive.vector(angle=now, rate=rate, current=0.0, rise=1e3)
+        return now
+    to = now + math.copysign(AHEAD, way) if way else (now + by if math.isnan(target) else target)
+    drive.vector(angle=to, rate=rate, current=current, rise=current / RISE, acceleration=rate / 0.2, held=True)
+    return to
+
+
+def reading(axis: Axis) -> dict[str, Any]:
+    """Return what stands now: vector, shaft by the entered data, Halls, index or None. Angles electrical. [°]"""
+    from cadrel.web.rig.links import drive_of
+
+    status, model = drive_of(axis).status(), axis.understood
+    sign = -1.0 if choice_of(axis.values, "feedback.direction") == "1" else 1.0
+    per_count = sign * TURN / model.counts_per_rev * model.motor.pole_pairs
+    return {
+        "vector": math.degrees(status["vector_angle"]),
+        "shaft": math.degrees((status["counts"] + 0.5) * per_count),
+        "counts": status["counts"],
+        "hall": status["hall"],
+        "index": math.degrees(status["index_counts"] * per_count) if status["index_seen"] else None,
+    }
+
+
+def take_offset(axis: Axis, notes: list[dict[str, Any]], *, who: Any) -> str:
+    """Take the offset from noted readings, send it, and keep it as estimated. Raises `NotReady`."""
+    if len(notes) < FEWEST_NOTES:
+        raise NotReady(
+            what="Too few readings.", remedy="Note one coming from below and one coming from above, at least."
+        )
+    model = axis.understood
+    gaps = np.radians([n["vector"] - n["shaft"] for n in notes])
+    mean = complex(np.exp(1j * gaps).mean())
+    offset = math.atan2(mean.imag, mean.real)
+    apart = float(np.abs(np.angle(np.exp(1j * (gaps - offset)))).max())
+    drive = leading(axis, who)
+    entries: dict[str, Entry | None] = {"commutation.valid": {"value": "1", "source": "typed"}}
+    if model.feedback.is_absolute or model.has_index:
+        at = 0.0
+        if not model.feedback.is_absolute:
+            seen = [n["index"] for n in notes if n["index"] is not None]
+            if not seen:
+                raise NotReady(
+                    what="The index has not come yet.", remedy="Turn the vector on until it does, then note again."
+                )
+            at = math.radians(seen[-1])
+        value = math.remainder(offset + at, TURN)
+        entries["commutation.offset"] = entry_from_drive("commutation.offset", value, axis=model, source="typed")
+    elif model.has_halls:
+        raise NotReady(
+            what="Without an index the Halls' edges must be learned.", remedy="Run the automatic check for that."
+        )
+    if drive.status()["mode"] != "off":
+        drive.disable()
+    save_entries(axis, entries, author=who, cause="offset by hand")
+    axis = Axis.objects.select_related("drive", "leader").get(pk=axis.pk)
+    send_values(axis, who=who)
+    if not model.knows_angle_at_power_up and not model.has_index:
+        drive.adopt_angle(offset + math.radians(reading(axis)["shaft"]))
+    values = axis.latest_set()
+    assert values is not None
+    text = f"by hand, {len(notes)} readings within {math.degrees(apart):.1f}°"
+    Finding.objects.filter(axis=axis, step="commutation").delete()
+    Finding.objects.create(
+        axis=axis, step="commutation", kind="commutation", label="Offset by hand", value=offset, unit="rad", std=apart,
+        value_set=values, state="measured", summary=text,
+    )  # fmt: skip
+    log(axis, who, "phasing", f"Offset taken {text}.")
+    return f"Offset taken {text}. It is not proven: run the automatic check, or confirm it with a careful jog."
+
+
+def invert_direction(axis: Axis, *, who: Any) -> str:
+    """Turn the counting direction round, in project and drive."""
+    drive = leading(axis, who)
+    if drive.status()["mode"] != "off":
+        drive.disable()
+    inverted = choice_of(axis.values, "feedback.direction") == "1"
+    save_entries(
+        axis,
+        {"feedback.direction": {"value": "0" if inverted else "1", "source": "typed"}},
+        author=who,
+        cause="counting direction inverted",
+    )
+    send_values(Axis.objects.select_related("drive", "leader").get(pk=axis.pk), who=who)
+    return f"Counts are taken {'as wired' if inverted else 'inverted'} now. What rested on the old direction is stale."

@@ -1,0 +1,79 @@
+"""What a turned vector, held current and nudges tell, on made-up records with a known answer."""
+
+import math
+
+import numpy as np
+import pytest
+
+from cadrel.core.errors import UnusableInput
+from cadrel.core.identification import angle_from_breakaway, following, load_of_vector, play_from_two_currents
+
+VECTOR = np.concatenate([np.zeros(50), np.linspace(0, 3 * math.pi, 600), np.full(80, 3 * math.pi)])
+
+
+@pytest.mark.parametrize("ratio", [1.0, -1.0, 0.5, 1.6])
+def test_a_shaft_that_keeps_up_gives_its_ratio_with_its_sign(ratio: float) -> None:
+    lag = 0.3 * np.clip(VECTOR, 0, 1)
+    found = following(VECTOR, ratio * (VECTOR - lag) + 0.4)
+    assert found.followed
+    assert found.ratio == pytest.approx(ratio, rel=0.05)
+
+
+def test_a_shaft_that_swings_but_keeps_up_has_followed() -> None:
+    swing = math.radians(45) * np.sin(np.arange(len(VECTOR)) / 15)
+    assert following(VECTOR, VECTOR + swing).followed
+
+
+@pytest.mark.parametrize("name", ["stands", "trembles", "stopped"])
+def test_a_shaft_that_does_not_get_along_has_not_followed(name: str) -> None:
+    shaft = {
+        "stands": np.zeros(len(VECTOR)),
+        "trembles": math.radians(60) * np.sin(VECTOR),
+        "stopped": np.minimum(VECTOR, 1.0),
+    }[name]
+    assert not following(VECTOR, shaft).followed
+
+
+@pytest.mark.parametrize("bias_deg", [-15.0, 0.0, 8.0])
+def test_the_load_is_told_by_the_voltages_whatever_friction_and_dead_time_do(bias_deg: float) -> None:
+    omega, psi, inductance, current, drop, lag = 16.0, 0.09, 4e-3, 3.0, 5.2, math.radians(20)
+    g = math.radians(bias_deg)
+
+    def volts(way: float) -> tuple[float, float]:
+        d = g - way * lag  # the rotor lags, and stands ahead by what the load does
+        w = way * omega
+        return drop - w * psi * math.sin(d), w * inductance * current + w * psi * math.cos(d)
+
+    found = load_of_vector(volts(1), volts(-1), omega_el=omega, inductance=inductance, current=current, lag=lag)
+    assert math.degrees(found.bias) == pytest.approx(bias_deg, abs=1e-6)
+    assert found.flux_linkage == pytest.approx(psi, rel=1e-9)
+
+
+@pytest.mark.parametrize("play_deg", [0.0, 12.0, 40.0])
+@pytest.mark.parametrize("load", [0.0, 0.3])
+def test_play_is_what_more_current_does_not_bring_back(play_deg: float, load: float) -> None:
+    friction, low, high = 0.9, 2.0, 3.3
+
+    def width(current: float) -> float:
+        return math.asin((friction + load) / current) + math.asin((friction - load) / current) + math.radians(play_deg)
+
+    play = play_from_two_currents(width(low), width(high), current_low=low, current_high=high, load=load)
+    assert math.degrees(play) == pytest.approx(play_deg, abs=0.01)
+
+
+@pytest.mark.parametrize("load", [0.0, 0.25])
+def test_breakaway_currents_give_the_angle_without_friction_and_load(load: float) -> None:
+    rotor, torque_constant, breakaway = math.radians(-67), 1.3, 0.6
+    vectors = np.arange(16) * math.pi / 8
+    pull = torque_constant * np.sin(vectors - rotor)
+    way = np.sign(pull)
+    current = (way * breakaway - load) / pull
+    good = (current > 0) & (current < 4)
+    found = angle_from_breakaway(vectors[good], np.zeros(good.sum()), current[good], way[good])
+    assert math.degrees(found.angle) == pytest.approx(-67, abs=1e-6)
+    assert found.load_share == pytest.approx(load / breakaway, abs=1e-9)
+
+
+def test_nudges_that_all_went_one_way_are_refused() -> None:
+    with pytest.raises(UnusableInput):
+        angle_from_breakaway(np.arange(6.0), np.zeros(6), np.ones(6), np.ones(6))

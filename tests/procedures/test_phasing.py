@@ -1,0 +1,165 @@
+"""Commutation on every kind of device: right, or refused by name. Fewer benches than docs/evidence/commutation.md."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from cadrel.cli.phasing_draws import DrawnBench, draw_phasing_bench, with_fault
+from cadrel.cli.phasing_evidence import BEYOND, NAMES, WITHIN, is_right, true_error, try_bench
+from cadrel.core.axis import understand
+from cadrel.core.parameters import Entry
+from cadrel.core.simulation import FAULTS, RigTruth
+from cadrel.link import Drive
+from cadrel.procedures import Session, WiredWrongly, find_angle, plan_commutation, run_commutation
+from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.route import consent_for, load_project_values
+from tests.conftest import rig_of, values_of
+
+
+def bench_of(device: str, *, loaded: bool, skip: int = 0) -> DrawnBench:
+    """The n-th drawn bench of a device."""
+    found = 0
+    for n in range(400):
+        bench = draw_phasing_bench(np.random.default_rng([41, n]), loaded=loaded)
+        if bench.device == device and not bench.truth.halls_mirrored:
+            if bench.truth.torque_load and not bench.truth.brake_torque:
+                continue
+            if found == skip:
+                return bench
+            found += 1
+    raise AssertionError(device)
+
+
+@pytest.mark.parametrize("loaded", [False, True])
+@pytest.mark.parametrize("device", ["incremental", "sincos", "resolver", "serial", "halls"])
+def test_the_offset_is_right_on_every_device(device: str, loaded: bool) -> None:
+    outing = try_bench(bench_of(device, loaded=loaded), seed=7)
+    assert outing.status == "proven", outing.reason
+    assert outing.error_deg is not None
+    assert abs(outing.error_deg) <= WITHIN.get(device, 1.0)
+    assert outing.travel_share <= 1.0
+    assert outing.speed_share <= 1.1  # between two looks of the guard a light shaft gains a little
+
+
+@pytest.mark.parametrize(
+    ("device", "fault"),
+    [
+        ("resolver", "phases_swapped"), ("serial", "mounted_reversed"), ("sincos", "sincos_swapped"),
+        ("incremental", "pole_pairs"), ("serial", "resolution"), ("resolver", "loose_coupling"),
+        ("halls", "hall_dead"), ("sincos", "brake_closed"), ("serial", "end_stop_near"), ("serial", "word_errors"),
+        ("serial", "word_layout"), ("resolver", "vertical_load"), ("halls", "phases_rotated"),
+    ],
+)  # fmt: skip
+def test_a_fault_is_named_or_rightly_taken_up(device: str, fault: str) -> None:
+    outing = try_bench(with_fault(bench_of(device, loaded=False), fault), seed=5)
+    assert is_right(outing), (outing.status, outing.codes, outing.reason)
+    assert outing.status == "refused" or abs(outing.error_deg or 99) <= BEYOND.get(device, 5.0)
+
+
+def test_what_may_be_said_of_a_fault_is_stated_for_each() -> None:
+    assert set(NAMES) == set(FAULTS)
+
+
+def led(make_drive: object, truth: RigTruth, values: dict[str, Entry], procedure: str) -> tuple[Session, object]:
+    drive, simulated = make_drive(truth)  # type: ignore[operator]
+    assert isinstance(drive, Drive)
+    axis = understand(values)
+    sent = load_project_values(drive, values, owner="test")
+    return Session(drive=drive, axis=axis, consent=consent_for(procedure, axis, sent)), simulated
+
+
+def bare(**changes: object) -> tuple[RigTruth, dict[str, Entry]]:
+    """The tile pusher with its Halls and index taken off."""
+    values = {**values_of("tile-pusher"), "feedback.halls": {"value": "0"}, "feedback.index": {"value": "0"}}
+    return rig_of("tile-pusher", halls_fitted=False, index_missing=True, **changes), values
+
+
+@pytest.mark.parametrize("how", ["alignment", "search"])
+def test_without_halls_the_angle_is_found_anew_at_every_power_up(make_drive: object, how: str) -> None:
+    truth, values = bare()
+    values["phasing.power_up"] = {"value": how}
+    session, simulated = led(make_drive, truth, values, "commutation")
+    run_commutation(session)
+    session.drive.store()
+    simulated.power_switch(on=False)  # type: ignore[attr-defined]
+    simulated.power_switch(on=True)  # type: ignore[attr-defined]
+    session.drive.take_control("test")
+    blockers = simulated.blockers("position")  # type: ignore[attr-defined]
+    assert [b["code"] for b in blockers] == ["angle"]  # moves are blocked, and say so
+    start = float(simulated._state.theta1)  # type: ignore[attr-defined]
+    session.consent = consent_for("power_up", session.axis, session.drive.read())
+    outcome = find_angle(session)
+    assert how in outcome.summary
+    assert simulated.blockers("position") == []  # type: ignore[attr-defined]
+    assert abs(true_error(simulated)) < 10  # type: ignore[arg-type]
+    moved = math.degrees(abs(float(simulated._state.theta1) - start)) * truth.pole_pairs  # type: ignore[attr-defined]
+    assert moved < (10 if how == "search" else 200)
+
+
+def test_a_shaft_that_cannot_move_gives_no_angle_at_power_up(make_drive: object) -> None:
+    truth, values = bare(coulomb_motor=30.0)
+    values["phasing.power_up"] = {"value": "search"}
+    session, simulated = led(make_drive, truth, values, "power_up")
+    with pytest.raises(WiredWrongly) as refusal:
+        find_angle(session)
+    assert refusal.value.codes == ("did_not_follow",)
+    assert simulated.status()["angle_quality"] == "unknown"  # type: ignore[attr-defined]
+
+
+def test_a_device_that_tells_its_angle_needs_no_search(make_drive: object) -> None:
+    session, _ = led(make_drive, rig_of("tile-pusher"), values_of("tile-pusher"), "power_up")
+    with pytest.raises(NotAllowed):
+        find_angle(session)
+
+
+def test_an_absolute_offset_is_recalled_after_a_power_cycle(make_drive: object) -> None:
+    bench = bench_of("serial", loaded=False)
+    session, simulated = led(make_drive, bench.truth, bench.values, "commutation")
+    run_commutation(session)
+    session.drive.store()
+    simulated.power_switch(on=False)  # type: ignore[attr-defined]
+    simulated.power_switch(on=True)  # type: ignore[attr-defined]
+    assert simulated.status()["angle_quality"] == "absolute"  # type: ignore[attr-defined]
+    assert abs(true_error(simulated)) < 1  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize(
+    ("truth", "code"),
+    [({}, None), ({"second_inverted": True}, "second_direction"), ({"second_counts": 5200.0}, "second_ratio")],
+)
+def test_the_device_on_the_load_is_compared_over_the_travel(
+    make_drive: object, truth: dict[str, object], code: str | None
+) -> None:
+    values = {
+        **values_of("tile-pusher"), "second.kind": {"value": "incremental"}, "second.resolution": {"value": 4000},
+    }  # fmt: skip
+    session, _ = led(make_drive, rig_of("tile-pusher", **{"second_counts": 4000.0, **truth}), values, "commutation")
+    if code is None:
+        run_commutation(session)
+        assert any("on the load counts 4000 per motor turn" in n for n in session.notes)
+        return
+    with pytest.raises(WiredWrongly) as refusal:
+        run_commutation(session)
+    assert refusal.value.codes == (code,)
+
+
+def test_the_correction_of_the_signals_is_a_proposal_with_the_error_before_and_after(make_drive: object) -> None:
+    bench = bench_of("resolver", loaded=False)
+    crooked = replace(bench.truth, signal_gain=1.1, signal_offset_cos=0.05, signal_offset_sin=-0.05,
+                      signal_quadrature_deg=5.0)  # fmt: skip
+    session, _ = led(make_drive, crooked, bench.values, "commutation")
+    outcome = run_commutation(session)
+    assert outcome.changes["signal.gain"] == pytest.approx(1.1, abs=0.005)
+    circle = next(r for r in outcome.runs if r.kind == "signal_circle")
+    assert circle.metrics["error_before_deg"] > 5
+    assert circle.metrics["error_after_deg"] < 0.1
+
+
+def test_what_it_will_do_is_said_beforehand_and_under_twenty_seconds() -> None:
+    plan = plan_commutation(understand(values_of("tile-pusher")))
+    assert plan.seconds < 20
+    assert "A rms" in plan.text and "to either side" in plan.text
+    outing = try_bench(bench_of("incremental", loaded=False), seed=2)
+    assert outing.drive_time < 20

@@ -1,0 +1,74 @@
+"""A bench over TCP, an engineer, and an axis that was connected, led, sent, stored and restarted."""
+
+import threading
+from collections.abc import Iterator
+
+import pytest
+from django.contrib.auth.models import Group, User
+from django.test import Client
+
+from cadrel.bench.server import BenchServer
+from cadrel.bench.service import DriveService
+from cadrel.core.simulation import SimulatedDrive
+from cadrel.web.projects.actions import create_project, save_entries
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig import actions, links
+from tests.conftest import rig_of, values_of
+
+
+def client_of(user: User) -> Client:
+    client = Client()
+    client.force_login(user, backend="django.contrib.auth.backends.ModelBackend")
+    return client
+
+
+@pytest.fixture
+def bench() -> Iterator[tuple[int, SimulatedDrive]]:
+    drive = SimulatedDrive("tile-pusher", rig_of("tile-pusher"), seed=2)
+    server = BenchServer(DriveService({"tile-pusher": drive}), 0)
+    thread = threading.Thread(target=server.run)
+    thread.start()
+    yield server.server_address[1], drive
+    for link in links._links.values():
+        link.close()
+    links._links.clear()
+    server.shutdown()
+    thread.join(timeout=5)
+
+
+@pytest.fixture
+def engineer() -> User:
+    user = User.objects.create_user("enno", password="a-long-password")
+    user.groups.add(Group.objects.get_or_create(name="engineer")[0])
+    return user
+
+
+@pytest.fixture
+def axis(bench: tuple[int, SimulatedDrive], engineer: User) -> Axis:
+    made = create_project(
+        name="P",
+        machine="",
+        drive="D",
+        host="127.0.0.1",
+        port=bench[0],
+        axis="A",
+        remote="tile-pusher",
+        author=engineer,
+    )
+    save_entries(made, values_of("tile-pusher"), author=engineer, cause="entered")
+    return made
+
+
+def again(axis: Axis) -> Axis:
+    return Axis.objects.select_related("drive", "leader").get(pk=axis.pk)
+
+
+@pytest.fixture
+def led(axis: Axis, engineer: User) -> Axis:
+    """Connected, led, sent, stored and restarted."""
+    actions.connect(axis, who=engineer)
+    actions.take_control(again(axis), who=engineer)
+    actions.send_values(again(axis), who=engineer)
+    actions.store(again(axis), who=engineer)
+    actions.restart(again(axis), who=engineer)
+    return again(axis)

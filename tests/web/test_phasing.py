@@ -1,0 +1,150 @@
+"""Phasing by hand, the stand-in's page, and the angle at power-up, over TCP and through the pages."""
+
+import math
+import time
+
+import pytest
+from django.contrib.auth.models import User
+
+from cadrel.core.simulation import SimulatedDrive
+from cadrel.link import RefusedByDrive
+from cadrel.web.jobs.tasks import run_procedure
+from cadrel.web.projects.actions import save_entries
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig import actions, phasing
+from cadrel.web.rig.errors import NotReady
+from tests.web.conftest import again, client_of
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+def settle(drive: SimulatedDrive, seconds: float) -> None:
+    """Let the stand-in's clock go on."""
+    end = drive.time + seconds
+    while drive.time < end:
+        time.sleep(0.01)
+
+
+def hold(axis_: Axis, who: User, drive: SimulatedDrive, *, by_deg: float, seconds: float) -> None:
+    """Hold a step button as the page does."""
+    target, end = math.nan, drive.time + seconds
+    while drive.time < end:
+        by = math.nan if not math.isnan(target) else math.radians(by_deg)
+        target = phasing.hold_vector(axis_, who=who, way=0, by=by, target=target, share=0.8, speed=1.0)
+        time.sleep(0.02)
+
+
+def test_the_vector_turns_only_while_it_is_held(led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]) -> None:
+    drive = bench[1]
+    phasing.enable_vector(again(led), who=engineer)
+    hold(again(led), engineer, drive, by_deg=30, seconds=0.6)
+    assert drive._state.vec_current > 0.5
+    settle(drive, 0.3)  # nobody renews it
+    assert drive._state.vec_current == 0.0
+    angle = drive._state.vec_angle
+    settle(drive, 0.2)
+    assert drive._state.vec_angle == angle
+
+
+def test_an_offset_by_hand_is_taken_from_readings_of_both_sides(
+    led: Axis,
+    engineer: User,
+    bench: tuple[int, SimulatedDrive],
+) -> None:
+    drive = bench[1]
+    with pytest.raises(NotReady, match="Too few"):
+        phasing.take_offset(again(led), [], who=engineer)
+    notes = []
+    phasing.enable_vector(again(led), who=engineer)
+    for by in (360.0, 90.0, 90.0, -90.0, -90.0):
+        hold(again(led), engineer, drive, by_deg=by, seconds=abs(by) / 360 + 0.8)
+        notes.append(phasing.reading(again(led)))
+    text = phasing.take_offset(again(led), notes[1:], who=engineer)
+    assert "4 readings" in text
+    truth = drive.truth
+    found = drive.memory.working["commutation.offset"]
+    true = truth.pole_pairs * truth.index_angle
+    assert abs(math.degrees(math.remainder(found - true, math.tau))) < 12  # by hand, with friction
+    finding = again(led).findings.get(kind="commutation")
+    assert finding.state == "measured"  # not proven: nothing confirmed it
+
+
+def test_inverting_the_direction_says_so_and_reaches_the_drive(
+    led: Axis,
+    engineer: User,
+    bench: tuple[int, SimulatedDrive],
+) -> None:
+    assert "inverted" in phasing.invert_direction(again(led), who=engineer)
+    assert bench[1].memory.working["feedback.direction"] == 1.0
+
+
+def test_the_stand_ins_page_rewires_and_refuses_what_cannot_be(
+    led: Axis,
+    engineer: User,
+    bench: tuple[int, SimulatedDrive],
+) -> None:
+    client = client_of(engineer)
+    page = client.get(f"/axis/{led.pk}/stand-in/").content.decode()
+    assert "Two motor phases swapped" in page
+    assert "Sine and cosine swapped" not in page  # it has none
+    client.post(f"/axis/{led.pk}/do/rewire/", {"fault": ["hall_dead"], "coulomb_load": "0.2"})
+    assert bench[1].rig.faults == ("hall_dead",)
+    assert bench[1].truth.coulomb_load == 0.2
+    client.post(f"/axis/{led.pk}/do/rewire/", {"coulomb_load": "-5"})
+    assert bench[1].truth.coulomb_load == 0.2
+
+
+def test_a_fault_ends_the_check_with_its_name_and_nothing_is_valid(
+    led: Axis,
+    engineer: User,
+    bench: tuple[int, SimulatedDrive],
+) -> None:
+    bench[1].rewire({}, ["phases_swapped"])
+    actions.take_control(again(led), who=engineer)
+    job = actions.queue_job(again(led), "commutation", who=engineer, consented=True)
+    run_procedure(job_id=job.pk)
+    job.refresh_from_db()
+    assert (job.state, "counts fell" in job.happened) == ("refused", True), job.happened
+    assert bench[1].memory.working["commutation.valid"] == 0.0
+
+
+def test_halls_that_show_no_state_do_not_keep_the_check_from_naming_them(
+    led: Axis,
+    engineer: User,
+    bench: tuple[int, SimulatedDrive],
+) -> None:
+    bench[1].rewire({}, ["hall_inverted"])
+    actions.take_control(again(led), who=engineer)
+    job = actions.queue_job(again(led), "commutation", who=engineer, consented=True)
+    run_procedure(job_id=job.pk)
+    job.refresh_from_db()
+    assert "Hall 3 is inverted" in job.happened
+
+
+def test_the_angle_at_power_up_is_not_searched_where_the_device_tells_it(led: Axis, engineer: User) -> None:
+    job = actions.queue_job(again(led), "power_up", who=engineer, consented=True)
+    run_procedure(job_id=job.pk)
+    job.refresh_from_db()
+    assert job.state == "refused"
+    assert "tells the angle" in job.happened
+
+
+def test_changed_feedback_data_makes_the_offset_stale(led: Axis, engineer: User) -> None:
+    job = actions.queue_job(again(led), "commutation", who=engineer, consented=True)
+    run_procedure(job_id=job.pk)
+    assert again(led).findings.filter(step="commutation").exclude(state="stale").count() >= 3
+    save_entries(
+        again(led), {"feedback.lines": {"value": 2048, "source": "typed"}}, author=engineer, cause="another encoder"
+    )
+    assert not again(led).findings.filter(step="commutation").exclude(state="stale").exists()
+
+
+def test_a_vector_by_hand_needs_control_and_no_run(led: Axis, engineer: User) -> None:
+    observer = User.objects.create_user("vera", password="a-long-password")
+    client = client_of(observer)
+    assert client.post(f"/axis/{led.pk}/vector/", {"way": "1"}).status_code == 403
+    client = client_of(engineer)
+    assert client.post(f"/axis/{led.pk}/vector/", {"way": "1", "share": "0.5"}).status_code == 409  # not enabled
+    assert client.post(f"/axis/{led.pk}/vector/", {"way": "x"}).status_code == 422
+    with pytest.raises(RefusedByDrive):
+        phasing.hold_vector(again(led), who=engineer, way=1, by=math.nan, target=math.nan, share=1, speed=1)

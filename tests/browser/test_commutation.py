@@ -85,7 +85,7 @@ def test_swapped_motor_wires_are_named_and_nothing_is_recorded(arm: Page, stack:
 def test_by_hand_the_vector_moves_only_while_a_button_is_held(arm: Page, stack: Stack) -> None:
     step(arm, "Commutation")
     bench = stack.drive("glaze-arm")
-    arm.locator(".by-hand").get_by_label("I see the axis; nobody and nothing is in its way.").check()
+    arm.get_by_label("It may turn while I hold a button; I see it.").check()
     arm.get_by_role("button", name="Enable for phasing by hand").click()
     for name in ("Hold, turn the vector forward", "Hold, step the vector on 30°", "Hold, step the vector back 30°"):
         before = bench.status()["vector_angle"]

@@ -14,6 +14,7 @@ from cadrel.core.simulation import FAULTS, RigTruth
 from cadrel.link import Drive
 from cadrel.procedures import Session, WiredWrongly, find_angle, plan_commutation, run_commutation
 from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.hand_test import run_hand_test
 from cadrel.procedures.route import consent_for, load_project_values
 from tests.conftest import rig_of, values_of
 
@@ -163,3 +164,22 @@ def test_what_it_will_do_is_said_beforehand_and_under_twenty_seconds() -> None:
     assert "A rms" in plan.text and "to either side" in plan.text
     outing = try_bench(bench_of("incremental", loaded=False), seed=2)
     assert outing.drive_time < 20
+
+
+@pytest.mark.parametrize(
+    ("extra", "says"), [({}, "The word is as entered"), ({"feedback.single_turn_bits": 12}, "13 bits")]
+)
+def test_one_turn_by_hand_shows_where_the_position_is_in_the_word(
+    make_drive: object, extra: dict[str, int], says: str
+) -> None:
+    truth = rig_of("tile-pusher", device="serial", single_turn_bits=13, multi_turn_bits=4)
+    values = {
+        **values_of("tile-pusher"), "feedback.kind": {"value": "serial"}, "feedback.single_turn_bits": {"value": 13},
+        "feedback.multi_turn_bits": {"value": 4}, **{k: {"value": v} for k, v in extra.items()},
+    }  # fmt: skip
+    if extra:
+        values["feedback.multi_turn_bits"] = {"value": 5}  # the word stays as long
+    session, simulated = led(make_drive, truth, values, "feedback")
+    simulated.turn_by_hand(math.tau, 4.5)  # type: ignore[attr-defined]
+    run_hand_test(session)
+    assert any(says in note for note in session.notes), session.notes

@@ -221,7 +221,7 @@ def test_the_task_runs_commutation_and_keeps_run_finding_and_proposal(
     assert led.findings.get(kind="commutation").state == "proven"
     assert actions.differences(actions.wanted_values(again(led)), bench[1].memory.working) == []
     page = client.get(f"/axis/{led.pk}/run/1/")
-    assert b"Vector turned forward" in page.content
+    assert b"Vector turned both ways" in page.content
     assert client.get(f"/axis/{led.pk}/run/1/csv/").content.startswith(b"time [s],vector_angle [rad]")
     actions.enable_jog(again(led), who=engineer)
     actions.jog(again(led), who=engineer, share=0.05)

@@ -5,12 +5,16 @@ from itertools import pairwise
 
 import numpy as np
 
+from cadrel.core.feedback import read_layout
 from cadrel.procedures.errors import ProcedureError
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord, State
+from cadrel.procedures.phasing import faults
+from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.session import FloatArray, Session
 
 SECONDS = 6.0  # to turn in
 DIVIDER = 32  # [ticks] 2 ms a sample
+LOOK = 0.03  # [s] between two looks at a serial device's word
 MARK = 0.03  # [turns] how well one meets a mark by eye
 MOVED = 0.02  # [turns] less is no turn
 HALL_ORDER = (1, 3, 2, 6, 4, 5)
@@ -85,15 +89,31 @@ def _ratio_remark(turns: float, counts: float, entered: float) -> str:
     return said + "."
 
 
+def _compare_layout(session: Session, words: list[list[int]], *, turned: bool) -> None:
+    """Say where the words of a serial device have their position. Raises `WiredWrongly` where it is not read at all."""
+    entered = session.axis.feedback.serial
+    if entered is None or not words:
+        return
+    found = read_layout(words, entered)
+    if found.differences and not turned:
+        raise wired_wrongly([faults.words(wrong=len(words), of=len(words), differences=found.differences)])
+    for difference in found.differences:
+        session.note(difference)
+    if not found.differences and found.single_turn_bits is not None:
+        session.note(f"The word is as entered: {found.single_turn_bits} position bits after {found.before} others.")
+
+
 def run_hand_test(session: Session) -> Outcome:
     """Record while the marked shaft is turned once by hand. Needs the power stage off. Raises `NothingTurned`."""
     session.refresh()
     session.enter("turn the marked shaft once, forward", 0.1)
     session.arm(["counts", "hall", "index_seen"], seconds=SECONDS, divider=DIVIDER)
-    waited = 0.0
+    waited, words = 0.0, []
     while session.drive.recorder_state() != "done":
-        session.rest(0.1)
-        waited += 0.1
+        session.rest(LOOK)
+        waited += LOOK
+        if session.axis.feedback.serial is not None:
+            words.append(session.drive.raw()["word"])
         session.enter("turn the marked shaft once, forward", min(0.95, 0.1 + 0.85 * waited / SECONDS))
         session.check_abort()
     record = session.drive.recording()
@@ -102,6 +122,7 @@ def run_hand_test(session: Session) -> Outcome:
         record["counts"], record["hall"], record["index_seen"], counts_per_turn=session.values["feedback.counts"],
         has_halls=axis.has_halls, has_index=axis.has_index,
     )  # fmt: skip
+    _compare_layout(session, words, turned=abs(reading.turns) >= MOVED)
     if abs(reading.turns) < MOVED:
         raise NothingTurned(seconds=SECONDS, counts=abs(reading.counts))
     for remark in reading.remarks:

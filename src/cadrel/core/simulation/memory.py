@@ -131,4 +131,5 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         tracking=2 * math.pi * v["feedback.resolver_bandwidth"],
     )
     # One type a field, whatever was written: another would make the kernel compile anew.
-    return Settings(*(v if name == "device" else float(v) for name, v in zip(Settings._fields, made, strict=True)))
+    typed = [v if name == "device" else float(v) for name, v in zip(Settings._fields, made, strict=True)]
+    return Settings._make(typed)

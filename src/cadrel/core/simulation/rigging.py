@@ -112,5 +112,6 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         second_counts=truth.second_counts * (-1.0 if truth.second_inverted else 1.0),
     )
     # One type a field: a whole number from a file would make the kernel compile anew.
-    plant = Plant(*(v if name == "device" else float(v) for name, v in zip(Plant._fields, plant, strict=True)))
+    typed = [v if name == "device" else float(v) for name, v in zip(Plant._fields, plant, strict=True)]
+    plant = Plant._make(typed)
     return TrueRig(plant, wrapped[order], states[order], start)

@@ -235,8 +235,9 @@ def _trip(s, c, code, cut):
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _stands(s):
-    """Holding a position with nothing commanded: losing touch for a page's reload does no harm."""
-    return s.mode == POSITION and s.gen == GEN_HOLD and s.exc_point == NOWHERE
+    """Holding a position, or a vector without current: losing touch for a page's reload does no harm."""
+    idle = s.mode == VECTOR and s.vec_current_target == 0.0 and s.vec_current == 0.0
+    return idle or (s.mode == POSITION and s.gen == GEN_HOLD and s.exc_point == NOWHERE)
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)

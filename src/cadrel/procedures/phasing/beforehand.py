@@ -25,9 +25,9 @@ def look_beforehand(session: Session) -> None:
     pairs, device = axis.motor.pole_pairs, axis.feedback
     if device.kind == "resolver" and pairs % max(round(device.periods_per_turn), 1):
         raise wired_wrongly([faults.resolver_ambiguous(pairs, round(device.periods_per_turn))])
-    before, raw = drive.status(), drive.raw()
-    session.rest(LISTENED)
-    after, heard = drive.status(), drive.raw()
+    raw = drive.raw()
+    moved = moved_unpowered(session)
+    heard = drive.raw()
     if device.serial is not None:
         wrong, of = heard["word_errors"] - raw["word_errors"], heard["words"] - raw["words"]
         if heard["alarm"]:
@@ -36,7 +36,14 @@ def look_beforehand(session: Session) -> None:
             reading = read_layout([heard["word"]], device.serial)
             raise wired_wrongly([faults.words(wrong=wrong, of=of, differences=reading.differences)])
         session.note(f"{of} words without an error, latency {1e6 * heard['latency']:.0f} µs.")
-    moved = abs(after["counts"] - before["counts"])
-    angle = moved * device.count_angle
-    if moved > MOVED and angle > MOVED_ANGLE:
-        raise wired_wrongly([faults.load_pulls(angle)])
+    if moved is not None:
+        raise wired_wrongly([faults.load_pulls(moved)])
+
+
+def moved_unpowered(session: Session) -> float | None:
+    """Return by how much the shaft moves with the power off, None if it rests. [rad] of the motor"""
+    before = session.drive.status()
+    session.rest(LISTENED)
+    moved = abs(session.drive.status()["counts"] - before["counts"])
+    angle = moved * session.axis.feedback.count_angle
+    return float(angle) if moved > MOVED and angle > MOVED_ANGLE else None

@@ -12,6 +12,7 @@ from cadrel.core.identification.turning import SETTLED, play_from_two_currents
 from cadrel.link import Recording
 from cadrel.procedures.errors import AxisStopped
 from cadrel.procedures.phasing import faults
+from cadrel.procedures.phasing.beforehand import moved_unpowered
 from cadrel.procedures.phasing.faults import Named, wired_wrongly
 from cadrel.procedures.phasing.plan import JUDGED_TURNS, SHORT_TIME, SLOW_TURN, TurningPlan, turning_plan
 from cadrel.procedures.session import FloatArray, Session
@@ -111,8 +112,15 @@ def turn_vector(session: Session, centre: float) -> Turning:
     while True:
         current = share * session.current_continuous
         start = resting_place(session, centre, current)
-        with session.enabled_around("vector", centre):
-            found = _try_turning(session, current, start, last=share >= 1.0)
+        try:
+            with session.enabled_around("vector", centre):
+                found = _try_turning(session, current, start, last=share >= 1.0)
+        except AxisStopped as stopped:
+            # Stiction alone may have held the load until it was stirred: then it falls on with the power off.
+            fallen = moved_unpowered(session)
+            if fallen is not None:
+                raise wired_wrongly([faults.load_pulls(fallen)]) from stopped
+            raise
         if found is not None:
             return found
         share = min(1.0, share * RAISE)

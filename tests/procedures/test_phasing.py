@@ -138,7 +138,8 @@ def test_the_device_on_the_load_is_compared_over_the_travel(
     }  # fmt: skip
     session, _ = led(make_drive, rig_of("tile-pusher", **{"second_counts": 4000.0, **truth}), values, "commutation")
     if code is None:
-        run_commutation(session)
+        found = {f.kind: f.value for f in run_commutation(session).findings}
+        assert found["second_device"] == pytest.approx(4000, rel=0.01)
         assert any("on the load counts 4000 per motor turn" in n for n in session.notes)
         return
     with pytest.raises(WiredWrongly) as refusal:

@@ -13,6 +13,7 @@ from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions, phasing
 from cadrel.web.rig.errors import NotReady
+from cadrel.web.runs.models import Finding
 from tests.web.conftest import again, client_of
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -148,3 +149,19 @@ def test_a_vector_by_hand_needs_control_and_no_run(led: Axis, engineer: User) ->
     assert client.post(f"/axis/{led.pk}/vector/", {"way": "x"}).status_code == 422
     with pytest.raises(RefusedByDrive):
         phasing.hold_vector(again(led), who=engineer, way=1, by=math.nan, target=math.nan, share=1, speed=1)
+
+
+def test_current_and_power_up_are_set_on_the_sheet_and_rubbish_is_refused(led: Axis, engineer: User) -> None:
+    client, before = client_of(engineer), again(led).latest_set().number
+    Finding.objects.create(
+        axis=led, step="commutation", kind="commutation", label="Offset", value=1.0, unit="rad", state="proven",
+        value_set=again(led).latest_set(),
+    )  # fmt: skip
+    client.post(f"/axis/{led.pk}/do/set_phasing/", {"current": "75", "power_up": "search"})
+    assert again(led).understood.phasing_share == 0.75
+    assert again(led).understood.power_up == "search"
+    for wrong in ({"current": "many"}, {"current": "900"}, {"current": "50", "power_up": "guess"}):
+        client.post(f"/axis/{led.pk}/do/set_phasing/", wrong)
+    assert again(led).understood.phasing_share == 0.75
+    assert again(led).latest_set().number == before + 1
+    assert again(led).findings.get().state == "proven"  # how a run begins does not touch what it found

@@ -65,6 +65,7 @@ urlpatterns = [
             "enable_vector",
             "invert",
             "note_angle",
+            "set_phasing",
             "take_offset",
             "forget_notes",
             "rewire",

@@ -194,6 +194,9 @@ def _outcome(session: Session, found: _Found) -> Outcome:
     if halls is not None:
         worst = max(abs(e) for e in halls.edge_errors)
         findings.append(Finding(kind="hall_edges", label="Worst Hall edge", value=worst, unit="rad", run=0))
+    if found.turning.second is not None:
+        label = "Counts on the load per motor turn"
+        findings.append(Finding(kind="second_device", label=label, value=found.turning.second, unit="counts", run=0))
     runs = _runs(found, metrics)
     if found.correction is not None:
         at = next(k for k, r in enumerate(runs) if r.kind == "signal_circle")

@@ -52,6 +52,7 @@ class Turning:
     pairs: float
     shaft: Callable[[Recording], FloatArray]  # electrical angle by the entered data [rad]
     halls_alone: bool
+    second: float | None = None  # counts of the device on the load per motor turn
 
     @property
     def offset(self) -> float:
@@ -447,6 +448,7 @@ def _second(session: Session, turning: Turning) -> list[Named]:
     slope = float(np.polyfit(shaft, load, 1)[0])
     tolerance = 0.03 + 2 / max(abs(float(np.ptp(load))), 1e-9)
     if abs(slope / second.counts_per_turn - 1) <= tolerance:
+        turning.second = slope
         session.note(f"The device on the load counts {slope:.4g} per motor turn, as entered.")
         return []
     return [faults.second_device(ratio_seen=slope, expected=second.counts_per_turn)]

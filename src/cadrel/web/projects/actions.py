@@ -85,6 +85,8 @@ def _meaning(entry: Entry | None) -> tuple[Any, Any, Any] | None:
 def _mark_stale(axis: Axis, changed: list[str], proven_step: str | None) -> None:
     labels: dict[str, str] = {}
     for key in changed:
+        if key.startswith("phasing."):
+            continue  # how a run begins; what it found rests on no such setting
         step = REGISTRY[key].step
         fallen = steps_after(proven_step) if proven_step else invalidated_by(step)
         for one in fallen:

@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.axis import entry_from_drive
-from cadrel.core.parameters import Entry, choice_of
+from cadrel.core.parameters import Entry, check_entry, choice_of
 from cadrel.procedures import plan_commutation
 from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
@@ -135,3 +135,17 @@ def invert_direction(axis: Axis, *, who: Any) -> str:
     )
     send_values(Axis.objects.select_related("drive", "leader").get(pk=axis.pk), who=who)
     return f"Counts are taken {'as wired' if inverted else 'inverted'} now. What rested on the old direction is stale."
+
+
+def set_phasing(axis: Axis, *, who: Any, current: str, power_up: str) -> str:
+    """Keep what commutation starts with: share of current, and the way at power-up. Raises `EntryProblem`."""
+    entries: dict[str, Entry | None] = {"phasing.current": {"value": current, "unit": "%", "source": "typed"}}
+    if power_up:
+        entries["phasing.power_up"] = {"value": power_up, "source": "typed"}
+    for key, entry in entries.items():
+        assert entry is not None
+        check_entry(key, entry)
+        if key == "phasing.current":
+            entry["value"] = float(current)
+    saved = save_entries(axis, entries, author=who, cause="phasing set")
+    return f"Saved as value set {saved.number}." if saved else ""

@@ -141,6 +141,11 @@ def _rewire(request: HttpRequest, axis: Axis) -> str:
         return f"Not rewired. {error}"
 
 
+set_phasing = _command(
+    lambda r, a: phasing.set_phasing(
+        a, who=r.user, current=r.POST.get("current", ""), power_up=r.POST.get("power_up", "")
+    )
+)
 note_angle = _command(_note_angle)
 take_offset = _command(_take_offset)
 forget_notes = _command(_forget_notes)

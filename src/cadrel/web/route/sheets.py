@@ -188,6 +188,9 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     context["plan"] = _plan_text(axis, step, model, wanted)
     if step == "commutation":
         context["power_up_plan"] = power_up_text(model)
+        context["phasing_share"] = f"{100 * model.phasing_share:.4g}"
+        context["power_up_ways"] = [] if model.knows_angle_at_power_up else REGISTRY["phasing.power_up"].choices
+        context["power_up_way"] = model.power_up
     if step in SLIDERS:
         context["sliders"] = [slider_of(k, wanted[k]) for k in SLIDERS[step]]
         prediction = predict(axis, step, {})

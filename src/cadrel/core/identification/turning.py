@@ -7,12 +7,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 FloatArray = NDArray[np.float64]
-WINDOW = math.pi / 4  # [rad] of the vector: advance of the shaft is judged in pieces of this
 SETTLED = math.pi  # [rad] of the vector before the lag is that of steady turning
 EDGE = 40  # [samples] at both ends, where the shaft rests
 LEAST_RATIO = 0.05
 SLIPPED = math.radians(150)  # electrical: so far from the vector a shaft has slipped
-FOLLOWS = 0.5  # share of the usual advance: a window with less, or with as much too much, did not follow
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,13 +18,7 @@ class Following:
     """How a shaft followed a turning vector."""
 
     ratio: float  # shaft turns by the entered data, over the vector's turns by entered pole pairs; 1 when all is right
-    share: float  # of the way it followed at that ratio
-    lost_from: float | None  # [rad] of the vector where it stopped following after it had; None if it did not
-
-    @property
-    def followed(self) -> bool:
-        """Whether it followed nearly everywhere."""
-        return self.share > 0.85
+    followed: bool
 
 
 def following(vector: FloatArray, shaft_el: FloatArray) -> Following:
@@ -45,27 +37,10 @@ def following(vector: FloatArray, shaft_el: FloatArray) -> Following:
     total = float(vector[-1] - vector[0])
     begun, ended = float(shaft_el[:EDGE].mean()), float(shaft_el[-EDGE:].mean())
     ratio = (ended - begun) / total
-    if abs(ratio) > LEAST_RATIO:
-        behind = np.abs(shaft_el - begun - ratio * (vector - vector[0])) / abs(ratio)
-        if float(behind.max()) < SLIPPED:
-            return Following(ratio, 1.0, None)
-    return _in_part(np.abs(vector - vector[0]), math.copysign(1.0, total) * shaft_el)
-
-
-def _in_part(travelled: FloatArray, shaft_el: FloatArray) -> Following:
-    """How far a shaft followed that did not keep up: advance in windows of the vector."""
-    edges = np.arange(SETTLED, travelled[-1] + 1e-9, WINDOW)
-    advance = np.diff(np.interp(edges, travelled, shaft_el)) / WINDOW
-    moved = advance[np.abs(advance) > 0.08]
-    if len(moved) == 0:
-        return Following(0.0, 0.0, None)
-    ratio = float(np.median(moved))
     if abs(ratio) < LEAST_RATIO:
-        return Following(0.0, 0.0, None)
-    good = np.abs(advance / ratio - 1) < FOLLOWS
-    share = min(float(good.mean()), 0.8)
-    lost = float(edges[int(np.argmin(good))]) if share > 0.1 and bool(good[0]) and not good.all() else None
-    return Following(ratio if share > 0.3 else 0.0, share, lost)
+        return Following(ratio, False)
+    behind = np.abs(shaft_el - begun - ratio * (vector - vector[0])) / abs(ratio)
+    return Following(ratio, bool(behind.max() < SLIPPED))
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,7 +1,6 @@
 """Halls as the only device: the map from a second turn with another current, and a push each way."""
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -11,7 +10,7 @@ from cadrel.procedures.errors import NotConfirmed
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.plan import turning_plan
-from cadrel.procedures.phasing.turning import Turning, _read, settle_on, shaft_reader, sweep
+from cadrel.procedures.phasing.turning import Turning, read_turning, settle_on, shaft_reader, sweep
 from cadrel.procedures.session import Session
 
 TURN = 2 * math.pi
@@ -21,16 +20,6 @@ LEAST_STD = math.radians(0.5)  # what two turns cannot show
 SHARES = (0.5, 0.75, 1.0, 1.0)  # of continuous current, one try after the other
 LONGER = 2.0  # factor of the push from try to try
 SECTORS = 3.0  # a push should pass
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class HallsAlone:
-    """The map, how well two turns agree, and the push that confirmed it."""
-
-    halls: HallMap
-    apart: float  # [rad] half the difference of the two turns
-    push: Recording
-    edges: tuple[int, int]  # passed forward and backward
 
 
 def learn_twice(session: Session, turning: Turning, centre: float) -> tuple[HallMap, float]:
@@ -43,7 +32,7 @@ def learn_twice(session: Session, turning: Turning, centre: float) -> tuple[Hall
         settle_on(session, 0.0, other)
         up = sweep(session, plan.turns * TURN, plan.rate, other, "turning once more with another current", 0.5)
         down = sweep(session, 0.0, plan.rate, other, "and back", 0.6)
-    again = _read(session, plan, up, down, other, turning.per_count, shaft)
+    again = read_turning(session, plan, up, down, other, turning.per_count, shaft)
     maps = [turning.halls(spacing), again.halls(spacing)]
     if maps[1].fault is not None:
         raise wired_wrongly([faults.halls(maps[1].fault)])

@@ -160,7 +160,7 @@ def _try_turning(session: Session, current: float, start: float, *, last: bool) 
         up = _second_way(session, plan, first, current)
     down = sweep(session, 0.0, plan.rate, current, back, 0.25)
     scale = 1.0 if halls_alone or abs(reading.ratio - 1) < RATIO_AT_FIRST else reading.ratio
-    turning = _read(session, plan, up, down, current, per_count, shaft, scale=scale)
+    turning = read_turning(session, plan, up, down, current, per_count, shaft, scale=scale)
     _name_faults(session, reading, turning, plan)
     return turning
 
@@ -287,10 +287,11 @@ def _joined(a: Recording, b: Recording) -> Recording:
     return Recording(a.period, {k: np.concatenate([a[k], b[k]]) for k in a.channels})
 
 
-def _read(
+def read_turning(
     session: Session, plan: TurningPlan, up: Recording, down: Recording, current: float, per_count: float,
     shaft: Callable[[Recording], FloatArray], *, scale: float = 1.0,
 ) -> Turning:  # fmt: skip
+    """Return lag, bias and flux of a vector turned up and down at one rate; `scale` is the shaft's ratio to it."""
     lags, volts = [], []
     for record in (up, down):
         at = _whole_turns(record)

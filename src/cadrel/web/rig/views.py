@@ -163,29 +163,47 @@ def bench_page(request: HttpRequest, axis_id: int) -> HttpResponse:
     return render(request, "rig/bench.html", context)
 
 
-@require_POST
-@engineer_required
-def vector(request: HttpRequest, axis_id: int) -> HttpResponse:
+def _heartbeat(beat: Callable[[HttpRequest, Axis], HttpResponse]) -> Callable[[HttpRequest, int], HttpResponse]:
+    """A POST that a held button repeats; what went wrong is told in the answer's `text`."""
+
+    @require_POST
+    @engineer_required
+    @wraps(beat)
+    def view(request: HttpRequest, axis_id: int) -> HttpResponse:
+        try:
+            return beat(request, axis_of(axis_id))
+        except NoControl as error:
+            return JsonResponse({"text": error.text}, status=423)
+        except LinkDown as error:
+            return JsonResponse({"text": error.text}, status=503)
+        except CadrelError as error:
+            return JsonResponse({"text": error.text}, status=409)
+        except ValueError:
+            return JsonResponse({"text": "Current or speed is not a number."}, status=422)
+
+    return view
+
+
+@_heartbeat
+def vector(request: HttpRequest, axis: Axis) -> HttpResponse:
     """One heartbeat of a held phasing button."""
-    try:
-        target = phasing.hold_vector(
-            axis_of(axis_id),
-            who=request.user,
-            way=float(request.POST.get("way", "0")),
-            by=math.radians(float(request.POST.get("by", "nan"))),
-            target=math.radians(float(request.POST.get("target", "nan"))),
-            share=float(request.POST.get("share", "0")),
-            speed=float(request.POST.get("speed", "1")),
-        )
-    except NoControl as error:
-        return JsonResponse({"text": error.text}, status=423)
-    except LinkDown as error:
-        return JsonResponse({"text": error.text}, status=503)
-    except CadrelError as error:
-        return JsonResponse({"text": error.text}, status=409)
-    except ValueError:
-        return JsonResponse({"text": "Current or speed is not a number."}, status=422)
+    target = phasing.hold_vector(
+        axis,
+        who=request.user,
+        way=float(request.POST.get("way", "0")),
+        by=math.radians(float(request.POST.get("by", "nan"))),
+        target=math.radians(float(request.POST.get("target", "nan"))),
+        share=float(request.POST.get("share", "0")),
+        speed=float(request.POST.get("speed", "1")),
+    )
     return JsonResponse({"target": math.degrees(target)})
+
+
+@_heartbeat
+def jog(request: HttpRequest, axis: Axis) -> HttpResponse:
+    """One heartbeat of a held jog button."""
+    actions.jog(axis, who=request.user, share=float(request.POST.get("share", "0")))
+    return HttpResponse(status=204)
 
 
 set_position = _command(_position)
@@ -199,23 +217,6 @@ def stop(request: HttpRequest) -> HttpResponse:
         messages.error(request, f"STOP sent. {' '.join(unreached)}")
         return redirect("projects")
     return JsonResponse({"unreached": unreached})
-
-
-@require_POST
-@engineer_required
-def jog(request: HttpRequest, axis_id: int) -> HttpResponse:
-    """One heartbeat of a held jog button."""
-    try:
-        actions.jog(axis_of(axis_id), who=request.user, share=float(request.POST.get("share", "0")))
-    except NoControl as error:
-        return JsonResponse({"text": error.text}, status=423)
-    except LinkDown as error:
-        return JsonResponse({"text": error.text}, status=503)
-    except CadrelError as error:
-        return JsonResponse({"text": error.text}, status=409)
-    except ValueError:
-        return JsonResponse({"text": "The speed is not a number."}, status=422)
-    return HttpResponse(status=204)
 
 
 async def live(request: HttpRequest, axis_id: int) -> StreamingHttpResponse:

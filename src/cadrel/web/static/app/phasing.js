@@ -1,15 +1,18 @@
 // @ts-check
-import { post, say } from "./net.js";
+import { holding } from "./hold.js";
 import { fixed } from "./rig.js";
 
-const BEAT = 35; // [ms]; the drive waits 100 ms for the next one
 const DOTS = 160;
 
 /** Dial and signal circle live; the vector turns or steps only while a button is held. @param {HTMLElement} root */
 export function mount(root) {
   const follow = (/** @type {Event} */ event) => show(root, /** @type {CustomEvent} */ (event).detail);
   document.addEventListener("cadrel:live", follow);
-  const letGo = holding(root);
+  const chosen = (/** @type {string} */ id) => /** @type {HTMLSelectElement} */ (root.querySelector(id)).value;
+  const letGo = holding(root, (button) => ({
+    share: chosen("#vector-share"), speed: chosen("#vector-speed"), way: button.dataset.way ?? "0",
+    ...(button.dataset.step === undefined ? {} : { by: button.dataset.step }),
+  }), ({ by, ...rest }, { target }) => by === undefined ? rest : { ...rest, target: String(target) }); // a step is told once
   return () => { letGo(); document.removeEventListener("cadrel:live", follow); };
 }
 
@@ -51,51 +54,4 @@ function dot(root, kind, x, y) {
   made.setAttribute("r", kind === "raw" ? "3" : "1.8");
   group.append(made);
   while (group.childElementCount > DOTS) group.firstElementChild?.remove();
-}
-
-/** @param {HTMLElement} root */
-function holding(root) {
-  const url = String(root.dataset.url);
-  const number = (/** @type {string} */ id) => /** @type {HTMLSelectElement} */ (root.querySelector(id)).value;
-  let held = /** @type {HTMLElement | null} */ (null), values = /** @type {Record<string, string>} */ ({}), busy = false, timer = 0;
-  const beat = async () => {
-    if (!held || busy) return;
-    busy = true;
-    try {
-      const answer = await post(url, values);
-      const { text, target } = await answer.json();
-      if (!answer.ok) { release(); say(text); }
-      // A step is told once; from then on the button holds where it led.
-      else if (values.by !== undefined) { const { by, ...rest } = values; values = { ...rest, target: String(target) }; }
-    } catch { release(); say("No contact with Cadrel; the drive stopped by itself."); } finally { busy = false; }
-  };
-  const press = (/** @type {HTMLElement} */ button) => {
-    if (held) return;
-    held = button;
-    button.classList.add("held");
-    say("");
-    values = { share: number("#vector-share"), speed: number("#vector-speed"), way: button.dataset.way ?? "0" };
-    if (button.dataset.step !== undefined) values.by = button.dataset.step;
-    beat();
-    timer = window.setInterval(beat, BEAT);
-  };
-  const release = () => {
-    if (!held) return;
-    held.classList.remove("held");
-    held = null;
-    window.clearInterval(timer);
-    post(url, { share: "0" }).catch(() => {});
-  };
-  for (const button of /** @type {NodeListOf<HTMLElement>} */ (root.querySelectorAll(".hold"))) {
-    button.addEventListener("pointerdown", (event) => { button.setPointerCapture(event.pointerId); press(button); });
-    const letGo = () => { if (held === button) release(); };
-    for (const kind of ["pointerup", "pointercancel", "lostpointercapture", "blur", "keyup"]) button.addEventListener(kind, letGo);
-    button.addEventListener("keydown", (event) => { if ((event.key === " " || event.key === "Enter") && !event.repeat) { event.preventDefault(); press(button); } });
-    button.addEventListener("contextmenu", (event) => event.preventDefault());
-  }
-  const hidden = () => { if (document.hidden) release(); };
-  document.addEventListener("visibilitychange", hidden);
-  window.addEventListener("blur", release);
-  window.addEventListener("pagehide", release);
-  return () => { release(); document.removeEventListener("visibilitychange", hidden); window.removeEventListener("blur", release); window.removeEventListener("pagehide", release); };
 }

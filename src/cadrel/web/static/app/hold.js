@@ -1,0 +1,53 @@
+// @ts-check
+import { post, say } from "./net.js";
+
+const BEAT = 35; // [ms]; the drive waits 100 ms for the next one
+
+/**
+ * Buttons that act only while they are held: let go, leave, hide or lose focus and it ends. Returns the undo.
+ * @param {HTMLElement} root holds the `.hold` buttons, and the address in `data-url`
+ * @param {(button: HTMLElement) => Record<string, string>} begin what to send while a button is held
+ * @param {(values: Record<string, string>, answer: any) => Record<string, string>} [go] what to send from then on
+ */
+export function holding(root, begin, go = (values) => values) {
+  const url = String(root.dataset.url);
+  let held = /** @type {HTMLElement | null} */ (null), values = /** @type {Record<string, string>} */ ({}), busy = false, timer = 0;
+  const beat = async () => {
+    if (!held || busy) return;
+    busy = true;
+    try {
+      const answer = await post(url, values), told = answer.status === 204 ? {} : await answer.json();
+      if (answer.ok) values = go(values, told);
+      else { release(); say(told.text); }
+    } catch { release(); say("No contact with Cadrel; the drive stopped by itself."); } finally { busy = false; }
+  };
+  const press = (/** @type {HTMLElement} */ button) => {
+    if (held) return;
+    held = button;
+    values = begin(button);
+    button.classList.add("held");
+    say("");
+    beat();
+    timer = window.setInterval(beat, BEAT);
+  };
+  const release = () => {
+    if (!held) return;
+    held.classList.remove("held");
+    held = null;
+    window.clearInterval(timer);
+    post(url, { share: "0" }).catch(() => {});
+  };
+  for (const button of /** @type {NodeListOf<HTMLElement>} */ (root.querySelectorAll(".hold"))) {
+    button.addEventListener("pointerdown", (event) => { button.setPointerCapture(event.pointerId); press(button); });
+    // Only the held button lets go: pressing one takes the focus from the other, whose blur means nothing.
+    const letGo = () => { if (held === button) release(); };
+    for (const kind of ["pointerup", "pointercancel", "lostpointercapture", "blur", "keyup"]) button.addEventListener(kind, letGo);
+    button.addEventListener("keydown", (event) => { if ((event.key === " " || event.key === "Enter") && !event.repeat) { event.preventDefault(); press(button); } });
+    button.addEventListener("contextmenu", (event) => event.preventDefault());
+  }
+  const hidden = () => { if (document.hidden) release(); };
+  document.addEventListener("visibilitychange", hidden);
+  window.addEventListener("blur", release);
+  window.addEventListener("pagehide", release);
+  return () => { release(); document.removeEventListener("visibilitychange", hidden); window.removeEventListener("blur", release); window.removeEventListener("pagehide", release); };
+}

@@ -1,4 +1,8 @@
-"""bin/test's second half: PostgreSQL on loopback, then pytest with the arguments given."""
+"""bin/test's second half: PostgreSQL on loopback, then pytest with the arguments given.
+
+Without arguments the whole suite runs in two goes: what computes, on every core, then the browser's tests one after
+another, because they drive one real stack against the clock.
+"""
 
 import os
 import subprocess
@@ -8,9 +12,18 @@ from pathlib import Path
 from cadrel.cli.services import CannotStart, Postgres, environment, is_free
 from cadrel.cli.stack import ROOT
 
+BROWSER = "tests/browser"
+
+
+def goes(arguments: list[str], cores: int) -> list[list[str]]:
+    """The argument lists of pytest's goes: the user's own as they are, else the whole suite in two."""
+    if arguments:
+        return [arguments]
+    return [["tests", f"--ignore={BROWSER}", "-n", str(cores), "--dist", "loadfile"], [BROWSER]]
+
 
 def main() -> int:
-    """Start a database of its own, run pytest, stop it; returns pytest's status."""
+    """Start a database of its own, run pytest, stop it; returns pytest's first status that is not zero."""
     port = next((p for p in range(8472, 8500) if is_free(p)), None)
     try:
         if port is None:
@@ -23,9 +36,13 @@ def main() -> int:
         return 2
     os.environ.update(environment(database, web=8473, bench=8474))
     try:
-        return subprocess.call([sys.executable, "-m", "pytest", *sys.argv[1:]], cwd=ROOT)
+        ended = [
+            subprocess.call([sys.executable, "-m", "pytest", *go], cwd=ROOT)
+            for go in goes(sys.argv[1:], len(os.sched_getaffinity(0)))
+        ]
     finally:
         database.remove()
+    return next((status for status in ended if status), 0)
 
 
 if __name__ == "__main__":

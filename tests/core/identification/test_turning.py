@@ -6,7 +6,13 @@ import numpy as np
 import pytest
 
 from cadrel.core.errors import UnusableInput
-from cadrel.core.identification import angle_from_breakaway, following, load_of_vector, play_from_two_currents
+from cadrel.core.identification import (
+    angle_from_breakaway,
+    angle_from_slips,
+    following,
+    load_of_vector,
+    play_from_two_currents,
+)
 
 VECTOR = np.concatenate([np.zeros(50), np.linspace(0, 3 * math.pi, 600), np.full(80, 3 * math.pi)])
 
@@ -77,3 +83,29 @@ def test_breakaway_currents_give_the_angle_without_friction_and_load(load: float
 def test_nudges_that_all_went_one_way_are_refused() -> None:
     with pytest.raises(UnusableInput):
         angle_from_breakaway(np.arange(6.0), np.zeros(6), np.ones(6), np.ones(6))
+
+
+def slips(rotor: float, breakaway: float, load: float, current: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Where a vector turned away drags the shaft along, from the balance of torques; in amperes square to the rotor."""
+    ahead = rotor + np.array([math.asin((breakaway - load) / i) for i in current])
+    behind = rotor - np.array([math.asin((breakaway + load) / i) for i in current])
+    return ahead, behind
+
+
+@pytest.mark.parametrize("load", [-0.3, 0.0, 0.45])
+def test_slips_at_two_currents_give_the_angle_whatever_the_load(load: float) -> None:
+    rotor, breakaway, stirred = math.radians(40), 0.8, math.radians(0.6)
+    current = np.array([3.0, 2.0])
+    ahead, behind = slips(rotor, breakaway, load, current)
+    found = angle_from_slips(ahead + stirred, behind - stirred, current, load_share=0.0, stirred=stirred)
+    assert found.angle == pytest.approx(rotor, abs=1e-6)
+    assert (found.breakaway, found.load) == pytest.approx((breakaway, load), abs=1e-6)
+
+
+def test_slips_at_one_current_lean_on_the_load_that_is_known() -> None:
+    current = np.array([3.0, 3.0])
+    ahead, behind = slips(-1.1, 0.8, 0.3, current)
+    right = angle_from_slips(ahead, behind, current, load_share=0.3 / 0.8, stirred=0.0)
+    assert right.angle == pytest.approx(-1.1, abs=1e-6)
+    blind = angle_from_slips(ahead, behind, current, load_share=0.0, stirred=0.0)
+    assert blind.angle == pytest.approx(-1.1 - 0.3 / 3.0, abs=0.01)  # the middle alone is off by load over current

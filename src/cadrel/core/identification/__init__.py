@@ -12,7 +12,9 @@ two_mass.py     measured velocity plant -> two-mass model
 from cadrel.core.identification.alignment import (
     OffsetResult,
     SearchResult,
+    SlipResult,
     angle_from_breakaway,
+    angle_from_slips,
     offset_from_alignment,
 )
 from cadrel.core.identification.electrical import (
@@ -42,9 +44,11 @@ __all__ = [
     "OffsetResult",
     "PlantFit",
     "SearchResult",
+    "SlipResult",
     "VectorLoad",
     "angle_error_from_spinning",
     "angle_from_breakaway",
+    "angle_from_slips",
     "fit_admittance",
     "fit_load",
     "fit_two_mass",

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.optimize import least_squares
 
 from cadrel.core.errors import UnusableInput
 
@@ -56,7 +57,18 @@ class SearchResult:
 
     angle: float  # [rad] electrical, at the shaft position that counts as zero
     std: float  # [rad]
-    load_share: float  # constant torque over the torque constant times the mean breakaway current
+    load_share: float  # constant torque over breakaway torque
+    current: float  # [A] that just moves the shaft when the vector stands square to the rotor
+
+
+@dataclass(frozen=True, slots=True)
+class SlipResult:
+    """Rotor angle from the slips of the shaft to both sides of it."""
+
+    angle: float  # [rad] electrical
+    std: float  # [rad]
+    breakaway: float  # [A] that just moves the shaft without load, square to the rotor
+    load: float  # [A] that holds the load, square to the rotor
 
 
 def angle_from_breakaway(
@@ -100,4 +112,46 @@ def angle_from_breakaway(
     size = math.hypot(s, c)
     turn = np.array([-c, s]) / size**2
     std = math.sqrt(max(float(turn @ cov[:2, :2] @ turn), 0.0))
-    return SearchResult(math.atan2(c, s), std, load)
+    return SearchResult(math.atan2(c, s), std, load, 1.0 / size)
+
+
+def angle_from_slips(
+    ahead: FloatArray, behind: FloatArray, current: FloatArray, *, load_share: float, stirred: float
+) -> SlipResult:
+    """Return the rotor angle from where a strong vector, turned away slowly to both sides, drags the shaft along.
+
+    Parameters
+    ----------
+    ahead, behind : ndarray, shape (n,)
+        Vector angle at which the shaft had moved by `stirred`, turned forward and back. [rad]
+    current : ndarray, shape (n,)
+        The vector's current at each. [A]
+    load_share : float
+        Constant torque over breakaway torque; used where all currents are one, else it follows from them.
+    stirred : float
+        Motion of the shaft by which a slip was seen. [rad]
+
+    Notes
+    -----
+    The shaft slips at Kt i sin(ahead - rotor) = T_b - L and Kt i sin(behind - rotor) = -T_b - L, T_b the breakaway
+    torque, L the load. Without load the rotor stands half-way. A load moves the middle, by the more the less the
+    current: from two currents all three unknowns follow.
+    """
+    known = bool(np.ptp(current) < 0.1 * float(np.mean(current)))
+    a, b = ahead - stirred, behind + stirred
+
+    def slips(x: FloatArray) -> FloatArray:
+        rotor, square, load = x[0], x[1], x[1] * load_share if known else x[2]
+        up = np.arcsin(np.clip((square - load) / current, -1.0, 1.0))
+        down = np.arcsin(np.clip((-square - load) / current, -1.0, 1.0))
+        return np.concatenate([rotor + up - a, rotor + down - b])
+
+    half = float(np.mean(a - b)) / 2
+    square = float(np.mean(current)) * math.sin(min(max(half, 0.0), math.pi / 2))
+    first = np.array([float(np.mean(a + b)) / 2, square, square * load_share])[: 2 if known else 3]
+    scale = np.array([1.0, float(np.mean(current)), float(np.mean(current))])[: len(first)]
+    found = least_squares(slips, first, x_scale=scale)
+    free = max(2 * len(a) - len(first), 1)
+    cov = np.linalg.pinv(found.jac.T @ found.jac) * float(found.fun @ found.fun) / free
+    load = float(found.x[1] * load_share if known else found.x[2])
+    return SlipResult(float(found.x[0]), math.sqrt(float(cov[0, 0])), float(found.x[1]), load)

@@ -9,6 +9,7 @@ holding.py      held vectors: the offset
 confirming.py   torque per amp, and the back-EMF of the turning rotor
 halls_alone.py  what a drive with nothing but Halls needs
 power_up.py     the angle at a power-up that tells nothing
+small_motion.py the same by a search that hardly moves the shaft
 faults.py       what may be wrong, by a code, in words
 """
 

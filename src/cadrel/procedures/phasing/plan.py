@@ -15,6 +15,9 @@ JUDGED_TURNS = 1.5  # electrical, before anything else is believed
 SHORT_TIME = 1.5  # of continuous current, for two seconds, where play must be told from friction
 HELD_ANGLES = 8  # per electrical turn, from each direction
 HOLD = 0.16  # [s] at each held angle
+NUDGES = 16  # of the search, all round
+SLIPS = 4  # times a vector is turned away to each side
+SLIPS_MOST = 9  # where they contradict each other
 SEARCH_TRAVEL = math.radians(20)  # [rad] electrical, that the search may use to each side
 
 
@@ -62,7 +65,7 @@ def plan_power_up(axis: AxisModel) -> Plan:
     """Return what finding the angle after a power-up will do."""
     pairs, current = axis.motor.pole_pairs, axis.motor.current_continuous
     if axis.power_up == "search":
-        travel, seconds = SEARCH_TRAVEL / pairs, 8.0
+        travel, seconds = SEARCH_TRAVEL / pairs, 0.4 * NUDGES + 2.3 * SLIPS
         how = f"The motor is nudged with up to {current / math.sqrt(2):.2f} A rms and let go as soon as it stirs"
     else:
         travel, seconds, current = 2 * math.pi / pairs, 6.0, axis.phasing_share * current

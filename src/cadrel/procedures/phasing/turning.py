@@ -84,6 +84,12 @@ def _steady(record: Recording) -> np.ndarray:
     return np.asarray((turned > SETTLED) & (speed > 0.99 * speed.max()))
 
 
+def electrical_per_count(session: Session) -> float:
+    """Return the electrical angle of one count, signed by the counting direction. [rad]"""
+    v = session.values
+    return float((-1.0 if v["feedback.direction"] else 1.0) * TURN / v["feedback.counts"] * v["motor.pole_pairs"])
+
+
 def shaft_reader(session: Session, per_count: float, pairs: float) -> Callable[[Recording], FloatArray]:
     """Return how a record becomes the shaft's electrical angle; Halls alone are drawn out between their edges."""
     if session.axis.feedback.kind != "halls":

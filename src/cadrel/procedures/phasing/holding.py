@@ -11,7 +11,8 @@ from cadrel.procedures.session import Session
 
 TURN = 2 * math.pi
 LOOKS = 4  # at each angle, averaged: a light shaft still swings a little
-RATE = TURN * SLOW_TURN / 3
+SWING = 0.5  # [s] at each angle, at most: the mean of many holds takes out the rest
+RATE = TURN * SLOW_TURN / 2
 
 
 def hold_angles(session: Session, turning: Turning) -> OffsetResult:
@@ -40,6 +41,6 @@ def hold_angles(session: Session, turning: Turning) -> OffsetResult:
 def _hold_at(session: Session, turning: Turning, angle: float) -> tuple[float, float]:
     session.drive.vector(angle=angle, rate=RATE, current=turning.current, rise=turning.current / 0.3)
     session.hold(TURN / HELD_ANGLES / RATE + HOLD - 0.04 * LOOKS)
-    wait_until_still(session, looks=LOOKS)
+    wait_until_still(session, looks=LOOKS, longest=SWING)
     counts = [session.hold(0.02)["counts"] for _ in range(LOOKS)]
     return angle, (float(np.mean(counts)) + 0.5) * turning.per_count

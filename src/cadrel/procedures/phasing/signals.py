@@ -10,7 +10,7 @@ from cadrel.core.feedback import SignalCircle, angle_error, fit_circle
 from cadrel.procedures.outcome import RunRecord
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.faults import wired_wrongly
-from cadrel.procedures.phasing.turning import Turning
+from cadrel.procedures.phasing.turning import Turning, held_circle
 from cadrel.procedures.session import Session
 
 WORTH_CORRECTING = math.radians(0.1)  # of a signal period
@@ -37,11 +37,7 @@ def correct_signals(session: Session, turning: Turning) -> Correction | None:
     """
     if session.axis.feedback.kind not in ("sincos", "resolver"):
         return None
-    v = session.values
-    held = SignalCircle(
-        amplitude=1.0, offset_cos=v["signal.offset_cos"], offset_sin=v["signal.offset_sin"], gain=v["signal.gain"],
-        quadrature=v["signal.quadrature"],
-    )  # fmt: skip
+    held = held_circle(session)
     up, down = turning.up, turning.down
     try:
         fitted = fit_circle(up["signal_cos"], up["signal_sin"])

@@ -7,6 +7,8 @@ from itertools import pairwise
 
 import numpy as np
 
+from cadrel.core.errors import UnusableInput
+from cadrel.core.feedback import SignalCircle, angle_error, fit_circle
 from cadrel.core.identification import Following, HallMap, following, learn_halls, load_of_vector
 from cadrel.core.identification.turning import SETTLED, play_from_two_currents
 from cadrel.link import Recording
@@ -238,12 +240,12 @@ def settle_on(session: Session, angle: float, current: float) -> None:
     wait_until_still(session)
 
 
-def wait_until_still(session: Session, *, looks: int = 8) -> None:
-    """Let a shaft that swings about the vector come to rest, for at most `LONGEST_SWING`."""
+def wait_until_still(session: Session, *, looks: int = 8, longest: float = LONGEST_SWING) -> None:
+    """Let a shaft that swings about the vector come to rest, within `looks` looks, for at most so long [s]."""
     v = session.values
     el_per_count = TURN / v["feedback.counts"] * v["motor.pole_pairs"]
     seen: list[float] = []
-    for _ in range(round(LONGEST_SWING / 0.02)):
+    for _ in range(round(longest / 0.02)):
         seen.append(session.hold(0.02)["counts"])
         if len(seen) >= looks and np.ptp(seen[-looks:]) * el_per_count < STILL:
             return
@@ -412,6 +414,27 @@ def _ratio_fault(session: Session, turning: Turning, off: float) -> Named:
     )
 
 
+def held_circle(session: Session) -> SignalCircle:
+    """Return the circle by which the drive corrects the signals now."""
+    v = session.values
+    return SignalCircle(
+        amplitude=1.0, offset_cos=v["signal.offset_cos"], offset_sin=v["signal.offset_sin"], gain=v["signal.gain"],
+        quadrature=v["signal.quadrature"],
+    )  # fmt: skip
+
+
+def _circle_error(session: Session, record: Recording) -> float:
+    """Electrical angle by which an unround signal circle may misplace the shaft, before it is corrected. [rad]"""
+    if session.axis.feedback.kind not in ("sincos", "resolver"):
+        return 0.0
+    try:
+        seen = fit_circle(record["signal_cos"], record["signal_sin"])
+    except UnusableInput:
+        return 0.0  # said with its name where the circle is corrected
+    turns = session.values["motor.pole_pairs"] / session.axis.feedback.periods_per_turn
+    return float(turns * angle_error(seen, held_circle(session)))
+
+
 def _slack(session: Session, turning: Turning) -> list[Named]:
     """Look whether counts come back, and whether a wide reversal is friction or play."""
     up, down = turning.up, turning.down
@@ -420,7 +443,7 @@ def _slack(session: Session, turning: Turning) -> list[Named]:
     end = turning.pairs * (session.look()["counts"] + 0.5) * turning.per_count
     drift = end - float(turning.shaft(up)[0]) - turned
     # At the end of the way down the shaft stands behind by the lag; where the way up began it may stand either side.
-    if abs(drift) > BREAKAWAY * 2 * turning.lag + DRIFT_TO_NAME:
+    if abs(drift) > BREAKAWAY * 2 * turning.lag + DRIFT_TO_NAME + 2 * _circle_error(session, down):
         return [faults.counts_lost(abs(drift))]
     if 2 * turning.lag < WIDTH_TO_LOOK:
         return []

@@ -38,7 +38,7 @@ NAMES: dict[str, set[str]] = {
     "mounted_reversed": {"direction"},
     "loose_coupling": {"coupling", "counts_lost"},
     "brake_closed": {"did_not_follow"},
-    "heavy_load": {"did_not_follow"},
+    "heavy_load": {"did_not_follow", "too_heavy"},
     "vertical_load": {"load_pulls"},
     "stiction": {"did_not_follow"},
     "low_current": {"did_not_follow"},

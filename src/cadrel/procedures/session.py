@@ -16,6 +16,8 @@ from cadrel.procedures.outcome import RunRecord
 
 FloatArray = NDArray[np.float64]
 POLL = 0.02  # [s] of drive time between looks
+RESTS = 0.095  # [s] without a count: the shaft rests
+RESTS_BY_HALLS = 0.5  # [s]
 TICK, TV = 62.5e-6, 250e-6
 
 HINTS = {
@@ -186,15 +188,16 @@ class Session:
         return status
 
     def standstill(self) -> dict[str, Any]:
-        """Wait, power off, until the shaft rests; returns the status."""
+        """Wait, power off, until the shaft rests; returns the status. Halls alone hardly see a slow one: they wait."""
         status = self.drive.status()
-        last, end = None, status["time"] + 20.0
-        while status["time"] < end:
-            if last is not None and status["counts"] == last:
-                return status
-            last = status["counts"]
+        since, end = status["time"], status["time"] + 20.0
+        rests = RESTS_BY_HALLS if self.axis.feedback.kind == "halls" else RESTS
+        last = status["counts"]
+        while status["time"] < end and status["time"] - since < rests:
             self.drive.link.wait(0.1)
             status = self.drive.status()
+            if status["counts"] != last:
+                last, since = status["counts"], status["time"]
         return status
 
     # --- recording --------------------------------------------------------------------------------------------

@@ -98,9 +98,12 @@ def _measure_velocity(s, c):
         s.velocity += (1.0 - c.feedback_pole) * (s.velocity_raw - s.velocity)
         return
     if s.edge_fresh == 1:
-        dt = (s.edge_time - s.edge_last_time) * TICK
-        if dt > 0.0:
-            s.velocity_raw = per_count * (s.edge_count - s.edge_last_count) / dt
+        dt, edges = (s.edge_time - s.edge_last_time) * TICK, s.edge_count - s.edge_last_count
+        if edges * s.edge_way < 0 and abs(edges) == 1:
+            s.velocity_raw = 0.0  # the same edge crossed back: it turned, nobody knows how fast
+        elif dt > 0.0:
+            s.velocity_raw = per_count * edges / dt
+        s.edge_way = edges
         s.edge_last_time, s.edge_last_count, s.edge_fresh = s.edge_time, s.edge_count, 0
     else:
         bound = abs(per_count) / max((s.tick - s.edge_time) * TICK, TV)

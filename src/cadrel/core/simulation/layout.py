@@ -164,7 +164,7 @@ _REALS = (
     "hall_edge_angle "
 ).split()
 _WHOLES = (
-    "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_fresh hall hall_last "
+    "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_way edge_fresh hall hall_last "
     "sector_last index_seen index_count angle_quality mode gen trip deadline stopping stopped saturated "
     "limited path_index exc_point exc_index exc_len exc_left exc_div rec_state rec_div rec_n rec_pos "
     "rec_filled rec_left rec_pre trig_signal trig_rising moving lost counts_last word word_last word_errors "

@@ -8,6 +8,7 @@ from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.session import Session
 
 LISTENED = 0.2  # [s]
+STEADY = 0.9  # of the first half's way in the second
 MOVED = 3  # [counts] a device that is read finely trembles by so much
 MOVED_ANGLE = math.radians(2)  # of the motor: a noisy resolver trembles by half a degree
 
@@ -41,9 +42,14 @@ def look_beforehand(session: Session) -> None:
 
 
 def moved_unpowered(session: Session) -> float | None:
-    """Return by how much the shaft moves with the power off, None if it rests. [rad] of the motor"""
-    before = session.drive.status()
-    session.rest(LISTENED)
-    moved = abs(session.drive.status()["counts"] - before["counts"])
+    """Return how far the load pulls the shaft with the power off, None if it rests or runs out. [rad] of the motor"""
+    at = [session.drive.status()["counts"]]
+    for _ in range(2):
+        session.rest(LISTENED / 2)
+        at.append(session.drive.status()["counts"])
+    first, second = abs(at[1] - at[0]), abs(at[2] - at[1])
+    moved = abs(at[2] - at[0])
     angle = moved * session.axis.feedback.count_angle
-    return float(angle) if moved > MOVED and angle > MOVED_ANGLE else None
+    # What was only thrown coasts and slows down; what is pulled does not.
+    pulled = second >= STEADY * first
+    return float(angle) if pulled and moved > MOVED and angle > MOVED_ANGLE else None

@@ -12,10 +12,15 @@ from cadrel.procedures.phasing.turning import Turning
 from cadrel.procedures.session import Session
 from cadrel.procedures.strokes import back_and_forth, block_means
 
-# Share of continuous current, of the consented speed, and times as long: what was unclear before was too heavy.
-PUSHES = ((0.35, 0.3, 1.0), (0.6, 0.45, 1.0), (0.9, 0.5, 2.5), (0.95, 0.5, 6.0), (0.95, 0.5, 14.0))
+TRIES = 7
+SHARE, SHARE_MOST = 0.35, 0.95  # of continuous current
+FASTEST = 0.3  # of the consented speed, expected of the first push
+ROOM = 0.4  # of the consented speed, to which a push may be made longer
+QUIET = 0.3  # of the consented speed: below it more current may be tried
+LONGEST = 20.0  # times as long as the first push
 CLEAR = 0.35  # difference of the two ways over their sum: more, and a spring still swings in it
 SPIN_SHARE = 0.5  # of the consented speed
+STIFFER = 3.0  # times the velocity gain set out from, at most, for an axis heavier than entered
 LEAST_ANSWER = 20.0  # [rad/s²]
 MOST_REFINEMENT = math.radians(25)
 FREE_OF_LOAD = 0.04  # of the vector's torque: more, and a push with the brake open would let the load fall
@@ -51,18 +56,21 @@ def may_push(session: Session, turning: Turning) -> bool:
 def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, Recording]:
     """Push with torque current both ways, and with field current, which must not push. Raises `NotConfirmed`."""
     session.enter("confirming by torque per amp", 0.8)
-    most = math.inf  # times as long, that what was seen so far allows
-    for share, fastest, asked in PUSHES:
+    share, longer, limit = SHARE, 1.0, session.consent.speed
+    for _ in range(TRIES):
         current = share * session.current_continuous
-        longer = min(asked, most / share)
-        forward, backward, record = _push(session, "current_q", current, fastest, longer, centre)
-        across = _push(session, "current_d", current, fastest, longer, centre)
+        forward, backward, record = _push(session, "current_q", current, longer, centre)
+        across = _push(session, "current_d", current, longer, centre)
         result = Confirmation(forward, backward, 0.5 * (across[0] - across[1]), current)
         if forward > LEAST_ANSWER and backward < -LEAST_ANSWER and result.imbalance < CLEAR:
             break
-        peak = float(np.abs(record["velocity"]).max())
-        most = 0.5 * session.consent.speed / max(peak, 1e-6) * longer * share
-        session.note(f"{100 * share:.0f} % current gave no clear answer; pushed longer and harder.")
+        # A heavy load behind a springy shaft: long pushes show it, and more current only makes the spring swing more.
+        x, quarter = record["position"], len(record["position"]) // 4
+        carried = float(np.abs(x[: 2 * quarter] - x[0]).max()) / (quarter * record.period)
+        longer = min(longer * min(max(ROOM * limit / max(carried, 1e-9), 1.0), 3.0), LONGEST)
+        session.note(f"{100 * share:.0f} % current gave no clear answer; pushed longer or harder.")
+        if float(np.abs(record["velocity"]).max()) < QUIET * limit:
+            share = min(1.6 * share, SHARE_MOST)
     if forward <= 0 or backward >= 0:
         raise NotConfirmed(
             what="Torque current did not push the way it should "
@@ -75,15 +83,13 @@ def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, R
     return result, record
 
 
-def _push(
-    session: Session, point: str, current: float, fastest: float, longer: float, centre: float
-) -> tuple[float, float, Recording]:
+def _push(session: Session, point: str, current: float, longer: float, centre: float) -> tuple[float, float, Recording]:
     """Push forward, back twice as long, forward: it ends near rest where it began. Accelerations of both ways."""
     axis = session.axis
     # Long against the period of a resonance, or its swing would be read as acceleration; the guard on speed holds
     # should the load be much lighter than entered.
     expected = current * axis.motor.torque_constant / (0.6 * axis.inertia)
-    length = int(longer * np.clip(round(fastest * session.consent.speed / expected / 250e-6), 40, 320))
+    length = int(longer * np.clip(round(FASTEST * session.consent.speed / expected / 250e-6), 40, 320))
     pulse = np.concatenate([np.full(length, current), np.full(2 * length, -current), np.full(length, current)])
     with session.enabled_around("current", centre):
         record = session.excite_and_record(["position", "i_q", "i_d", "velocity"], point, pulse, divider=4, repeats=1)
@@ -114,7 +120,12 @@ def refine_by_spinning(session: Session, turning: Turning, pushed: Confirmation 
         seen = motor.torque_constant * pushed.current * 2 / (pushed.forward - pushed.backward)
         inertia = float(np.clip(seen, 0.5 * motor.inertia, 30 * inertia))
     # A careful loop for the inertia that was just felt: the one entered may be far off.
-    session.write({"velocity.gain": kept["velocity.gain"] * inertia / v["load.inertia"], "load.inertia": inertia})
+    heavier = inertia / v["load.inertia"]
+    stiffer = min(heavier, STIFFER)  # behind a springy shaft a heavy load leaves the motor's own inertia to the loop
+    session.write({
+        "velocity.gain": kept["velocity.gain"] * stiffer, "load.inertia": inertia,
+        "velocity.reset_time": kept["velocity.reset_time"] * heavier / stiffer,
+    })  # fmt: skip
     held = -math.sin(turning.bias) * turning.current * motor.torque_constant  # against the load, from the first moment
     try:
         record, _ = back_and_forth(session, SPIN, shares=(1.0, 0.7), torque=held, top=SPIN_SHARE)

@@ -52,6 +52,17 @@ def did_not_follow(*, commanded: float, seen: float, current: float) -> Named:
     )
 
 
+def too_heavy(*, passed: Sequence[int], seconds: float, current: float) -> Named:
+    """Return what to say of a shaft that hardly answers torque current. Hall edges each way, [s], [A]"""
+    return Named(
+        "too_heavy",
+        f"Pushed forward and back for {1000 * seconds:.0f} ms with {current / math.sqrt(2):.2f} A rms, only "
+        f"{passed[0]} and {passed[1]} Hall edges passed.",
+        "The axis is far heavier than entered, or sticks: that torque current pushes the right way could not be shown.",
+        "Check load inertia and ratio on the mechanics sheet, free or unload the axis, or allow more current.",
+    )
+
+
 def end_stop(*, free: float) -> Named:
     """Return what to say of a shaft that ran against something. [rad] electrical"""
     return Named(
@@ -111,6 +122,21 @@ def ratio(*, seen: float, expected: int, likely: str, counts: float, counts_seen
     else:
         remedy = f"Check both: {fits}, or the device has another resolution ({resolution})."
     return Named(likely, happened, "Torque would fade and reverse as the shaft turns.", remedy)
+
+
+def flux(*, seen: float, expected: float, pairs: float) -> Named:
+    """Return what to say of a flux per pole pair that is not the sheet's, where Halls are all there is. [Wb]"""
+    fitting = pairs * expected / seen
+    whole = round(fitting)
+    fits = whole >= 1 and whole != round(pairs) and abs(fitting / whole - 1) < 0.15
+    what = f"{whole} pole pairs would fit." if fits else "No other whole number of pole pairs would fit."
+    return Named(
+        "pole_pairs" if fits else "flux",
+        f"The turning rotor shows {seen / expected:.2f} of the flux per pole pair that the sheet gives.",
+        "Halls see electrical turns only: with wrong pole pairs every speed and travel would be off by as much.",
+        f"Check the pole pairs ({pairs:.0f} entered; if the sheet prints poles, halve them) and the torque constant "
+        f"with its convention. {what}",
+    )
 
 
 def halls(fault: HallFault) -> Named:

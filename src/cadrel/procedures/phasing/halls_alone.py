@@ -10,16 +10,19 @@ from cadrel.procedures.errors import NotConfirmed
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.plan import turning_plan
-from cadrel.procedures.phasing.turning import Turning, read_turning, settle_on, shaft_reader, sweep
+from cadrel.procedures.phasing.turning import Turning, read_turning, shaft_reader
+from cadrel.procedures.phasing.vector import settle_on, sweep
 from cadrel.procedures.session import Session
 
 TURN = 2 * math.pi
 MOST_APART = math.radians(8)  # two turns with different currents
 FEWEST_EDGES = 2
 LEAST_STD = math.radians(0.5)  # what two turns cannot show
-SHARES = (0.5, 0.75, 1.0, 1.0)  # of continuous current, one try after the other
-LONGER = 2.0  # factor of the push from try to try
+SHARES = (0.5, 0.75, 1.0, 1.0, 1.0, 1.0, 1.0)  # of continuous current, one try after the other
+SECTOR = math.pi / 3  # electrical
 SECTORS = 3.0  # a push should pass
+FASTEST = 0.4  # of the consented speed
+LONGER = 2.0  # factor of a push's time from try to try, at most
 
 
 def learn_twice(session: Session, turning: Turning, centre: float) -> tuple[HallMap, float]:
@@ -29,11 +32,12 @@ def learn_twice(session: Session, turning: Turning, centre: float) -> tuple[Hall
     plan = turning_plan(session.axis)
     shaft = shaft_reader(session, turning.per_count, turning.pairs)
     with session.enabled_around("vector", centre):
-        settle_on(session, 0.0, other)
-        up = sweep(session, plan.turns * TURN, plan.rate, other, "turning once more with another current", 0.5)
-        down = sweep(session, 0.0, plan.rate, other, "and back", 0.6)
-    again = read_turning(session, plan, up, down, other, turning.per_count, shaft)
-    maps = [turning.halls(spacing), again.halls(spacing)]
+        swing = max(settle_on(session, 0.0, other), turning.swing)
+        again, back = "turning once more with another current", "and back"
+        up = sweep(session, plan.turns * TURN, plan.rate, other, again, 0.5, swing=swing)
+        down = sweep(session, 0.0, plan.rate, other, back, 0.6, swing=swing)
+    second = read_turning(session, plan, up, down, other, turning.per_count, shaft)
+    maps = [turning.halls(spacing), second.halls(spacing)]
     if maps[1].fault is not None:
         raise wired_wrongly([faults.halls(maps[1].fault)])
     apart = math.remainder(maps[1].offset - maps[0].offset, TURN)
@@ -51,17 +55,23 @@ def learn_twice(session: Session, turning: Turning, centre: float) -> tuple[Hall
 
 
 def push_both_ways(session: Session, turning: Turning, centre: float) -> tuple[Recording, tuple[int, int]]:
-    """Push by torque current each way until edges pass; they must pass the way it was pushed. Raises `NotConfirmed`."""
+    """Push by torque current each way until edges pass, as they must the way it was pushed.
+
+    Raises `NotConfirmed`, or `WiredWrongly` where hardly any pass.
+    """
     session.enter("confirming by torque per amp", 0.8)
-    motor = session.axis.motor
-    passed: list[int] = []
+    motor, sector = session.axis.motor, SECTOR / turning.pairs
+    per_amp = 0.6 * motor.torque_constant / session.axis.inertia  # [rad/s²/A] as entered, friction off
+    seconds, fastest = 0.0, 0.0
     for k, share in enumerate(SHARES):
         current = share * session.current_continuous
-        rate = 0.6 * motor.torque_constant * current / session.axis.inertia
-        # Out and back is rate t²; no faster than half of what was consented to.
-        light = 1.0 if any(passed) else k + 1.0  # no edge so far: heavier than entered
-        seconds = min(LONGER**k * math.sqrt(SECTORS * math.pi / 3 / turning.pairs / rate),
-                      light * 0.4 * session.consent.speed / rate, 0.6)  # fmt: skip
+        if k == 0:  # out and back is rate t²
+            seconds = min(
+                math.sqrt(SECTORS * sector / per_amp / current), FASTEST * session.consent.speed / per_amp / current
+            )
+        else:  # heavier than entered; as much longer as the speed seen allows
+            quicker = FASTEST * session.consent.speed / max(fastest, 1e-9) * SHARES[k - 1] / share
+            seconds *= min(max(quicker, 1.0), LONGER)
         passed = []
         for way in (1.0, -1.0):
             length = round(seconds / 250e-6)
@@ -73,12 +83,13 @@ def push_both_ways(session: Session, turning: Turning, centre: float) -> tuple[R
             session.standstill()
             moved = record["counts"][: 2 * length] - record["counts"][0]
             passed.append(int(moved.max() if abs(moved.max()) >= abs(moved.min()) else moved.min()))
+            fastest = max(fastest, float(np.abs(record["velocity"]).max()))
         if passed[0] >= FEWEST_EDGES and passed[1] <= -FEWEST_EDGES:
             return record, (passed[0], passed[1])
-        if passed[0] < 0 or passed[1] > 0:
-            break
+        if passed[0] <= -FEWEST_EDGES or passed[1] >= FEWEST_EDGES:
+            raise NotConfirmed(
+                what=f"Pushed forward, {passed[0]} Hall edges passed; pushed back, {passed[1]}. Torque current does "
+                "not push the way it should."
+            )
         session.note(f"{100 * share:.0f} % current passed too few Hall edges; pushed longer and harder.")
-    raise NotConfirmed(
-        what=f"Pushed forward, {passed[0]} Hall edges passed; pushed back, {passed[1]}. Torque current does not push "
-        "the way it should."
-    )
+    raise wired_wrongly([faults.too_heavy(passed=passed, seconds=seconds, current=session.current_continuous)])

@@ -6,7 +6,8 @@ import numpy as np
 
 from cadrel.core.identification import OffsetResult, offset_from_alignment
 from cadrel.procedures.phasing.plan import HELD_ANGLES, HOLD, SLOW_TURN
-from cadrel.procedures.phasing.turning import Turning, wait_until_still
+from cadrel.procedures.phasing.turning import Turning
+from cadrel.procedures.phasing.vector import LOOK, wait_until_still
 from cadrel.procedures.session import Session
 
 TURN = 2 * math.pi
@@ -24,10 +25,7 @@ def hold_angles(session: Session, turning: Turning) -> OffsetResult:
     for k in range(HELD_ANGLES):
         up.append(_hold_at(session, turning, (k + 1) * step))
     # A step over the end, so that the way back reaches the last angle from above.
-    session.drive.vector(
-        angle=(HELD_ANGLES + 1.0) * step, rate=RATE, current=turning.current, rise=turning.current / 0.3
-    )
-    session.hold(0.3)
+    _step_to(session, turning, (HELD_ANGLES + 1.0) * step)
     for k in range(HELD_ANGLES, 0, -1):
         down.append(_hold_at(session, turning, k * step))
     rising, falling = np.array(up), np.array(down[::-1])
@@ -39,8 +37,19 @@ def hold_angles(session: Session, turning: Turning) -> OffsetResult:
 
 
 def _hold_at(session: Session, turning: Turning, angle: float) -> tuple[float, float]:
-    session.drive.vector(angle=angle, rate=RATE, current=turning.current, rise=turning.current / 0.3)
-    session.hold(TURN / HELD_ANGLES / RATE + HOLD - 0.04 * LOOKS)
+    _step_to(session, turning, angle)
+    session.hold(HOLD - LOOK * LOOKS)
     wait_until_still(session, looks=LOOKS, longest=SWING)
-    counts = [session.hold(0.02)["counts"] for _ in range(LOOKS)]
+    counts = [session.hold(LOOK)["counts"] for _ in range(LOOKS)]
     return angle, (float(np.mean(counts)) + 0.5) * turning.per_count
+
+
+def _step_to(session: Session, turning: Turning, angle: float) -> None:
+    """Turn the vector by a step; over a whole period of the swing, so that the shaft stops with it."""
+    usual = TURN / HELD_ANGLES / RATE
+    periods = math.ceil(usual / turning.swing - 0.3) if turning.swing else 0
+    seconds = max(periods, 1) * turning.swing if turning.swing else usual
+    session.drive.vector(
+        angle=angle, rate=TURN / HELD_ANGLES / seconds, current=turning.current, rise=turning.current / 0.3
+    )
+    session.hold(seconds)

@@ -10,7 +10,7 @@ from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.beforehand import look_beforehand
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.small_motion import search
-from cadrel.procedures.phasing.turning import electrical_per_count, settle_on
+from cadrel.procedures.phasing.vector import electrical_per_count, settle_on
 from cadrel.procedures.session import Session
 
 SIDES = math.radians(60)  # electrical: from where alignment comes

@@ -9,6 +9,7 @@ import numpy as np
 from cadrel.core.identification import Estimated, HallMap, OffsetResult
 from cadrel.link import Recording
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
+from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.beforehand import look_beforehand
 from cadrel.procedures.phasing.confirming import (
     Confirmation,
@@ -17,6 +18,7 @@ from cadrel.procedures.phasing.confirming import (
     may_push,
     refine_by_spinning,
 )
+from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.halls_alone import learn_twice, push_both_ways
 from cadrel.procedures.phasing.holding import hold_angles
 from cadrel.procedures.phasing.signals import Correction, correct_signals
@@ -25,6 +27,7 @@ from cadrel.procedures.session import Session
 
 LEAST_STD = math.radians(0.1)  # counts and the sampling of the angle leave a tenth of a degree
 FLUX_DOUBT = 0.25  # of the sheet's flux: more, and pole pairs or torque constant are wrong
+FLUX_TO_REFUSE = 1.6  # times or a part of it, where Halls are all there is
 UNEVEN = 0.15  # torque per amp of the two ways
 
 
@@ -90,6 +93,9 @@ def _compare_flux(session: Session, found: _Found) -> None:
             f"The turning rotor shows a flux of {1e3 * flux:.3g} mWb per pole pair, the sheet {1e3 * expected:.3g}: "
             "check pole pairs and torque constant."
         )
+    if session.axis.feedback.kind == "halls" and abs(math.log(max(flux / expected, 1e-3))) > math.log(FLUX_TO_REFUSE):
+        # Nothing else shows how far the shaft turns; the sheet decides speeds and travel, and it is wrong.
+        raise wired_wrongly([faults.flux(seen=flux, expected=expected, pairs=session.values["motor.pole_pairs"])])
 
 
 def _hold(session: Session, found: _Found, centre: float) -> None:

@@ -16,7 +16,7 @@ from cadrel.procedures.outcome import Outcome, RunRecord
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.plan import NUDGES, SEARCH_TRAVEL, SLIPS, SLIPS_MOST
-from cadrel.procedures.phasing.turning import electrical_per_count
+from cadrel.procedures.phasing.vector import electrical_per_count
 from cadrel.procedures.session import Session
 
 TURN = 2 * math.pi

@@ -17,6 +17,15 @@ from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.beforehand import moved_unpowered
 from cadrel.procedures.phasing.faults import Named, wired_wrongly
 from cadrel.procedures.phasing.plan import JUDGED_TURNS, SHORT_TIME, SLOW_TURN, TurningPlan, turning_plan
+from cadrel.procedures.phasing.vector import (
+    STILL,
+    begin_at,
+    resting_place,
+    settle_on,
+    sweep,
+    unhurried,
+    wait_until_still,
+)
 from cadrel.procedures.session import FloatArray, Session
 
 TURN = 2 * math.pi
@@ -24,20 +33,13 @@ STRONGER = 1.8  # factor of the current that tells play from friction
 RAISE = 1.4  # factor of the phasing current after a try that did not follow
 RATIO_AT_FIRST = 0.25  # of the first way: the shaft may still swing
 RATIO_TOLERANCE = 0.02  # of the whole way
-START_TIME = 0.2  # [s] for the slow turn
-LONGEST_SWING = 2.0  # [s]
-STILL = math.radians(4)  # electrical
 TAIL = 0.3  # [s] recorded after the first way, in which the shaft comes to rest
-ROOM = 0.75  # electrical turns a load may move while a vector tries to catch it
-WIGGLE = math.radians(60)  # electrical
 PLAY_TO_NAME = math.radians(20)  # electrical
 WIDTH_TO_LOOK = math.radians(12)  # electrical: narrower reversals hide no play worth naming
 FREE_TO_NAME = math.radians(80)  # electrical: a shaft that goes so far is not held by friction
 COARSE_FREE = math.radians(55)  # the same, seen by Halls alone
 DRIFT_TO_NAME = math.radians(10)  # electrical
 BREAKAWAY = 1.6  # a shaft may rest as far from the vector as breakaway holds it, and turns with the lag of sliding
-SIGNALS = ("signal_cos", "signal_sin")
-CHANNELS = ("vector_angle", "counts", "hall", "index_count", "index_seen", "i_d", "v_d", "v_q", "velocity")
 
 
 @dataclass(slots=True, eq=False)
@@ -54,6 +56,8 @@ class Turning:
     pairs: float
     shaft: Callable[[Recording], FloatArray]  # electrical angle by the entered data [rad]
     halls_alone: bool
+    swing: float = 0.0  # [s] period at which the shaft swings about the vector; 0 if it was never seen to
+    rests: tuple[tuple[float, float], tuple[float, float]] | None = None  # vector and shaft above and below [rad]
     second: float | None = None  # counts of the device on the load per motor turn
 
     @property
@@ -84,12 +88,6 @@ def _steady(record: Recording) -> np.ndarray:
     turned = np.abs(vector - vector[0])
     speed = np.abs(np.gradient(vector))
     return np.asarray((turned > SETTLED) & (speed > 0.99 * speed.max()))
-
-
-def electrical_per_count(session: Session) -> float:
-    """Return the electrical angle of one count, signed by the counting direction. [rad]"""
-    v = session.values
-    return float((-1.0 if v["feedback.direction"] else 1.0) * TURN / v["feedback.counts"] * v["motor.pole_pairs"])
 
 
 def shaft_reader(session: Session, per_count: float, pairs: float) -> Callable[[Recording], FloatArray]:
@@ -141,134 +139,56 @@ def _try_turning(session: Session, current: float, start: float, *, last: bool) 
     per_count = (-1.0 if v["feedback.direction"] else 1.0) * TURN / v["feedback.counts"]
     shaft = shaft_reader(session, per_count, v["motor.pole_pairs"])
     begin_at(session, start, current)
-    settle_on(session, 0.0, current)
+    swing = settle_on(session, 0.0, current)
     forward, back = "turning the vector forward", "turning the vector back"
+    slow = unhurried(TURN * SLOW_TURN, JUDGED_TURNS * TURN, swing)
     try:
-        first = sweep(session, JUDGED_TURNS * TURN, TURN * SLOW_TURN, current, forward, 0.08, tail=TAIL)
+        first = sweep(session, JUDGED_TURNS * TURN, slow, current, forward, 0.08, tail=TAIL, swing=swing)
     except AxisStopped as stopped:
         # Thrown back by a stop, a shaft may be faster than was consented to: what was recorded until then tells.
         record = _recorded_until(session)
         raise _not_following((record,), shaft, current, coarse=True) if record is not None else stopped from stopped
     reading = following(first["vector_angle"], shaft(first))
+    swing = max(swing, wait_until_still(session))
     if not reading.followed:
         _name_a_dead_hall(session, first, last=last)
-        backward = sweep(session, 0.0, TURN * SLOW_TURN, current, back, 0.15)
+        backward = sweep(session, 0.0, slow, current, back, 0.15, swing=swing)
         if not last:
             return None
         raise _not_following((first, backward), shaft, current, coarse=session.axis.feedback.kind == "halls")
     halls_alone = session.axis.feedback.kind == "halls"
     wrong = reading.ratio < 0 or abs(abs(reading.ratio) - 1) > RATIO_AT_FIRST
     if wrong and not halls_alone:
-        plan = TurningPlan(JUDGED_TURNS, TURN * SLOW_TURN)  # that much tells; nothing is turned further
+        plan = TurningPlan(JUDGED_TURNS, slow)  # that much tells; nothing is turned further
         up = first
     else:
         if reading.ratio < 0:  # Halls in mirrored order count backward; the map will say so
             per_count = -per_count
             shaft = shaft_reader(session, per_count, v["motor.pole_pairs"])
-        up = _second_way(session, plan, first, current)
-    down = sweep(session, 0.0, plan.rate, current, back, 0.25)
+        plan = TurningPlan(plan.turns, unhurried(plan.rate, (plan.turns - JUDGED_TURNS) * TURN, swing))
+        up = _second_way(session, plan, first, current, swing)
+    top = _at_rest(session, shaft) if swing else None
+    down = sweep(session, 0.0, plan.rate, current, back, 0.25, swing=swing)
     scale = 1.0 if halls_alone or abs(reading.ratio - 1) < RATIO_AT_FIRST else reading.ratio
     turning = read_turning(session, plan, up, down, current, per_count, shaft, scale=scale)
+    turning.swing = swing
+    if top is not None:
+        turning.rests = (top, _at_rest(session, shaft))
     _name_faults(session, reading, turning, plan)
     return turning
+
+
+def _at_rest(session: Session, shaft: Callable[[Recording], FloatArray]) -> tuple[float, float]:
+    """Vector and shaft once a swing has died out; electrical. [rad]"""
+    wait_until_still(session)
+    status = session.look()
+    counts = np.array([float(status["counts"])])
+    return float(status["vector_angle"]), float(shaft(Recording(1.0, {"counts": counts}))[0])
 
 
 def strongest(session: Session) -> float:
     """Current used for a second or two to tell play from friction. [A]"""
     return min(SHORT_TIME * session.current_continuous, session.values["limit.current"])
-
-
-def resting_place(session: Session, centre: float, current: float) -> float:
-    """Return a vector angle at which the shaft, let go by its brake, stays.
-
-    A hanging load that starts from the far side of a vector slips through it and falls. So the brake is opened on three
-    vectors in turn, with little room; at one of them the shaft is close enough to be caught, and the brake closes on
-    it there.
-    """
-    if not session.axis.has_brake:
-        return 0.0
-    pairs = session.values["motor.pole_pairs"]
-    for angle in (0.0, TURN / 3, 2 * TURN / 3):
-        session.enter("opening the brake on a vector", 0.05)
-        before = session.drive.status()
-        try:
-            with session.enabled_around("vector", float(before["position"]), travel=ROOM * TURN / pairs):
-                if _is_caught(session, angle, current):
-                    return angle
-        except AxisStopped:
-            if abs(session.standstill()["position"] - centre) > session.consent.travel:
-                raise
-        session.note(f"The load was not caught by a vector at {math.degrees(angle):.0f}°; the brake closed.")
-    return 0.0
-
-
-def _is_caught(session: Session, angle: float, current: float) -> bool:
-    """Whether the shaft goes with the vector; friction may hold it even on the far side, and lets go once it turns."""
-    v = session.values
-    el_per_count = TURN / v["feedback.counts"] * v["motor.pole_pairs"]
-    session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
-    places = [session.hold(0.5)["counts"]]
-    for turned in (WIGGLE, 0.0):
-        session.drive.vector(angle=angle + turned, rate=TURN * SLOW_TURN / 2, current=current, rise=current / 0.2)
-        places.append(session.hold(WIGGLE / (TURN * SLOW_TURN / 2) + 0.1)["counts"])
-    moved = float(np.ptp(places)) * el_per_count
-    return 0.25 * WIGGLE < moved < 2.5 * WIGGLE
-
-
-def begin_at(session: Session, angle: float, current: float) -> None:
-    """Bring up the current gently: where a brake let the shaft rest, or beside the vector to come."""
-    if angle:
-        session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
-        session.hold(0.4)
-        return
-    if session.axis.has_brake:
-        return
-    # A shaft may stand where the vector points away from it, and swings round at full current once it turns. From a
-    # quarter turn beside, and with the current still low, it cannot stand so for both.
-    session.drive.vector(angle=TURN / 4, rate=1e6, current=0.5 * current, rise=current / 0.6)
-    session.hold(0.35)
-
-
-def settle_on(session: Session, angle: float, current: float) -> None:
-    """Pull the shaft to a vector: half the current first, so that it does not swing."""
-    status = session.look()
-    gentle = 1.0 if session.axis.has_brake else 0.5  # a load must not slip through
-    session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=gentle * current, rise=current / 0.3)
-    session.hold(0.35 + abs(angle - status["vector_angle"]) / (TURN * SLOW_TURN))
-    session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=current, rise=current / 0.3)
-    session.hold(0.25)
-    wait_until_still(session)
-
-
-def wait_until_still(session: Session, *, looks: int = 8, longest: float = LONGEST_SWING) -> None:
-    """Let a shaft that swings about the vector come to rest, within `looks` looks, for at most so long [s]."""
-    v = session.values
-    el_per_count = TURN / v["feedback.counts"] * v["motor.pole_pairs"]
-    seen: list[float] = []
-    for _ in range(round(longest / 0.02)):
-        seen.append(session.hold(0.02)["counts"])
-        if len(seen) >= looks and np.ptp(seen[-looks:]) * el_per_count < STILL:
-            return
-
-
-def sweep(
-    session: Session, target: float, rate: float, current: float, phase: str, share: float, *, tail: float = 0.1
-) -> Recording:
-    """Turn the vector to an angle at constant rate, and record it."""
-    session.enter(phase, share)
-    more: tuple[str, ...] = SIGNALS if session.axis.feedback.kind in ("sincos", "resolver") else ()
-    more += ("second_counts",) if session.axis.second is not None else ()
-    seconds = abs(target - session.look()["vector_angle"]) / rate + _start_time(rate)
-    session.arm((*CHANNELS, *more), seconds=seconds + tail, divider=8)
-    session.drive.vector(
-        angle=target, rate=rate, current=current, rise=current / 0.3, acceleration=rate / _start_time(rate)
-    )
-    return session.recorded(at_most=seconds + 2)
-
-
-def _start_time(rate: float) -> float:
-    """Time in which the vector comes to speed: a jump would make a heavy shaft swing. [s]"""
-    return START_TIME * max(1.0, rate / (TURN * SLOW_TURN))
 
 
 def _recorded_until(session: Session) -> Recording | None:
@@ -285,10 +205,10 @@ def _recorded_until(session: Session) -> Recording | None:
     return Recording(record.period, {k: v[moving] for k, v in record.channels.items()})
 
 
-def _second_way(session: Session, plan: TurningPlan, first: Recording, current: float) -> Recording:
+def _second_way(session: Session, plan: TurningPlan, first: Recording, current: float, swing: float) -> Recording:
     """The rest of the way up; with the first of it where both were turned at the same rate."""
-    rest = sweep(session, plan.turns * TURN, plan.rate, current, "turning the vector forward", 0.2)
-    return _joined(first, rest) if plan.rate == TURN * SLOW_TURN else rest
+    rest = sweep(session, plan.turns * TURN, plan.rate, current, "turning the vector forward", 0.2, swing=swing)
+    return _joined(first, rest) if plan.rate == turning_plan(session.axis).rate == TURN * SLOW_TURN else rest
 
 
 def _joined(a: Recording, b: Recording) -> Recording:
@@ -382,6 +302,10 @@ def _name_faults(session: Session, reading: Following, turning: Turning, plan: T
 
 def _ratio_of_the_whole_way(turning: Turning) -> tuple[float, float]:
     """Shaft over vector by least squares, mean of both ways: the lag of each leaves. With what a swing may spoil."""
+    if turning.rests is not None:  # a swing over a short way would be taken for a slope
+        (vector_top, shaft_top), (vector_low, shaft_low) = turning.rests
+        way = vector_top - vector_low
+        return (abs(shaft_top - shaft_low) + 2 * turning.lag) / way, max(turning.lag, STILL) / way
     slopes, doubts = [], []
     for record in (turning.up, turning.down):
         at = _steady(record)
@@ -448,9 +372,10 @@ def _slack(session: Session, turning: Turning) -> list[Named]:
     if 2 * turning.lag < WIDTH_TO_LOOK:
         return []
     other = min(STRONGER * turning.current, strongest(session))
-    settle_on(session, 0.0, other)
+    swing = max(settle_on(session, 0.0, other), turning.swing)
+    slow = unhurried(TURN * SLOW_TURN, 1.25 * TURN, swing)
     ways = [
-        sweep(session, angle, TURN * SLOW_TURN, other, "reversing with another current", 0.35)
+        sweep(session, angle, slow, other, "reversing with another current", 0.35, swing=swing)
         for angle in (1.25 * TURN, 0.0)
     ]
     means = [float((w["vector_angle"] - turning.shaft(w))[_steady(w)].mean()) for w in ways]

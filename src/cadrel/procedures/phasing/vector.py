@@ -1,0 +1,155 @@
+"""Move the vector so that the shaft goes with it: let go, pulled gently, turned without making it swing."""
+
+import math
+
+import numpy as np
+
+from cadrel.link import Recording
+from cadrel.procedures.errors import AxisStopped
+from cadrel.procedures.phasing.plan import SLOW_TURN
+from cadrel.procedures.session import FloatArray, Session
+
+TURN = 2 * math.pi
+START_TIME = 0.2  # [s] for the slow turn
+SLOWER_BY_HALLS = 1.4  # times the start: they do not show a swing
+STARTING = 0.7  # of the way at most: the rest is turned at full speed
+START_LAG = 0.6  # [rad] electrical, that the start of a turn may leave a swinging shaft behind
+LONGEST_SWING = 8.0  # [s]
+STILL = math.radians(4)  # electrical
+ROOM = 0.75  # electrical turns a load may move while a vector tries to catch it
+WIGGLE = math.radians(60)  # electrical
+LOOK = 0.02  # [s] between two looks at a swinging shaft
+SIGNALS = ("signal_cos", "signal_sin")
+CHANNELS = ("vector_angle", "counts", "hall", "index_count", "index_seen", "i_d", "v_d", "v_q", "velocity")
+
+
+def electrical_per_count(session: Session) -> float:
+    """Return the electrical angle of one count, signed by the counting direction. [rad]"""
+    v = session.values
+    return float((-1.0 if v["feedback.direction"] else 1.0) * TURN / v["feedback.counts"] * v["motor.pole_pairs"])
+
+
+def resting_place(session: Session, centre: float, current: float) -> float:
+    """Return a vector angle at which the shaft, let go by its brake, stays.
+
+    A hanging load that starts from the far side of a vector slips through it and falls. So the brake is opened on three
+    vectors in turn, with little room; at one of them the shaft is close enough to be caught, and the brake closes on
+    it there.
+    """
+    if not session.axis.has_brake:
+        return 0.0
+    pairs = session.values["motor.pole_pairs"]
+    for angle in (0.0, TURN / 3, 2 * TURN / 3):
+        session.enter("opening the brake on a vector", 0.05)
+        before = session.drive.status()
+        try:
+            with session.enabled_around("vector", float(before["position"]), travel=ROOM * TURN / pairs):
+                if _is_caught(session, angle, current):
+                    return angle
+        except AxisStopped:
+            if abs(session.standstill()["position"] - centre) > session.consent.travel:
+                raise
+        session.note(f"The load was not caught by a vector at {math.degrees(angle):.0f}°; the brake closed.")
+    return 0.0
+
+
+def _is_caught(session: Session, angle: float, current: float) -> bool:
+    """Whether the shaft goes with the vector; friction may hold it even on the far side, and lets go once it turns."""
+    v = session.values
+    el_per_count = TURN / v["feedback.counts"] * v["motor.pole_pairs"]
+    session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
+    places = [session.hold(0.5)["counts"]]
+    for turned in (WIGGLE, 0.0):
+        session.drive.vector(angle=angle + turned, rate=TURN * SLOW_TURN / 2, current=current, rise=current / 0.2)
+        places.append(session.hold(WIGGLE / (TURN * SLOW_TURN / 2) + 0.1)["counts"])
+    moved = float(np.ptp(places)) * el_per_count
+    return 0.25 * WIGGLE < moved < 2.5 * WIGGLE
+
+
+def begin_at(session: Session, angle: float, current: float) -> None:
+    """Bring up the current gently: where a brake let the shaft rest, or beside the vector to come."""
+    if angle:
+        session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
+        session.hold(0.4)
+        return
+    if session.axis.has_brake:
+        return
+    # A shaft may stand where the vector points away from it, and swings round at full current once it turns. From a
+    # quarter turn beside, and with the current still low, it cannot stand so for both.
+    session.drive.vector(angle=TURN / 4, rate=1e6, current=0.5 * current, rise=current / 0.6)
+    session.hold(0.35)
+
+
+def settle_on(session: Session, angle: float, current: float) -> float:
+    """Pull the shaft to a vector: half the current first, so that it does not swing. Period of the swing left. [s]"""
+    status = session.look()
+    gentle = 1.0 if session.axis.has_brake else 0.5  # a load must not slip through
+    session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=gentle * current, rise=current / 0.3)
+    session.hold(0.35 + abs(angle - status["vector_angle"]) / (TURN * SLOW_TURN))
+    session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=current, rise=current / 0.3)
+    session.hold(0.25)
+    return wait_until_still(session)
+
+
+def wait_until_still(session: Session, *, looks: int = 8, longest: float = LONGEST_SWING) -> float:
+    """Let a shaft that swings about the vector come to rest, within `looks` looks, for at most so long [s].
+
+    Returns the period of its swing, 0 where it was still at once. [s]
+    """
+    v = session.values
+    el_per_count = TURN / v["feedback.counts"] * v["motor.pole_pairs"]
+    seen: list[float] = []
+    for _ in range(round(longest / LOOK)):
+        seen.append(session.hold(LOOK)["counts"])
+        if len(seen) >= looks and np.ptp(seen[-looks:]) * el_per_count < STILL:
+            break
+    return swing_period(np.array(seen) * el_per_count)
+
+
+def swing_period(shaft_el: FloatArray) -> float:
+    """Return the period of a swing that dies out, from looks `LOOK` apart; 0 where there is none. [s]"""
+    swing = shaft_el - shaft_el[-(len(shaft_el) // 2) :].mean()
+    beyond = np.sign(swing[np.abs(swing) > STILL / 2])
+    at = np.nonzero(np.abs(swing) > STILL / 2)[0]
+    turned = at[1:][np.diff(beyond) != 0]
+    if len(turned) < 2:
+        return 0.0
+    return float(2 * LOOK * (turned[-1] - turned[0]) / (len(turned) - 1))
+
+
+def sweep(
+    session: Session, target: float, rate: float, current: float, phase: str, share: float, *, tail: float = 0.1,
+    swing: float = 0.0,
+) -> Recording:  # fmt: skip
+    """Turn the vector to an angle at constant rate, and record it; started so that a swing of that period [s] ends."""
+    session.enter(phase, share)
+    more: tuple[str, ...] = SIGNALS if session.axis.feedback.kind in ("sincos", "resolver") else ()
+    more += ("second_counts",) if session.axis.second is not None else ()
+    way = abs(target - session.look()["vector_angle"]) / rate
+    start = start_time(rate, swing)
+    if session.axis.feedback.kind == "halls":
+        start = min(SLOWER_BY_HALLS * start, STARTING * way)
+    seconds = way + start
+    session.arm((*CHANNELS, *more), seconds=seconds + tail, divider=8)
+    session.drive.vector(angle=target, rate=rate, current=current, rise=current / 0.3, acceleration=rate / start)
+    return session.recorded(at_most=seconds + 2)
+
+
+def start_time(rate: float, swing: float = 0.0) -> float:
+    """Time in which the vector comes to speed. [s]
+
+    A jump would make a heavy shaft swing; constant acceleration over whole periods of its swing leaves it at rest on
+    the vector, behind by at most twice what the acceleration asks for.
+    """
+    usual = START_TIME * max(1.0, rate / (TURN * SLOW_TURN))
+    if swing <= 0.0:
+        return usual
+    lag = 2 * rate * swing / TURN**2  # [rad] of one period
+    return swing * max(math.ceil(usual / swing), math.ceil(lag / START_LAG))
+
+
+def unhurried(rate: float, way: float, swing: float) -> float:
+    """Return a rate at which most of a way [rad] is turned at full speed, in spite of a start over whole swings."""
+    while swing > 0.0 and STARTING * way / rate < start_time(rate, swing):
+        rate *= 0.8
+    return rate

@@ -10,6 +10,8 @@ FloatArray = NDArray[np.float64]
 SETTLED = math.pi  # [rad] of the vector before the lag is that of steady turning
 EDGE = 40  # [samples] at both ends, where the shaft rests
 LEAST_RATIO = 0.05
+STOPPED = 0.65  # of the slope before
+FALLEN = math.radians(60)  # electrical, behind where it would be
 SLIPPED = math.radians(150)  # electrical: so far from the vector a shaft has slipped
 
 
@@ -40,7 +42,16 @@ def following(vector: FloatArray, shaft_el: FloatArray) -> Following:
     if abs(ratio) < LEAST_RATIO:
         return Following(ratio, False)
     behind = np.abs(shaft_el - begun - ratio * (vector - vector[0])) / abs(ratio)
-    return Following(ratio, bool(behind.max() < SLIPPED))
+    return Following(ratio, bool(behind.max() < SLIPPED) and not _was_stopped(vector, shaft_el))
+
+
+def _was_stopped(vector: FloatArray, shaft_el: FloatArray) -> bool:
+    """Whether the shaft kept up in the first half of the way and fell behind in the second, as against a stop."""
+    way = np.abs(vector - vector[0]) / abs(vector[-1] - vector[0])
+    at = [int(np.searchsorted(way, share)) for share in (0.15, 0.55, 0.95)]
+    first, second = np.diff(shaft_el[at]) / np.diff(vector[at])
+    fallen = abs((first - second) * (vector[at[2]] - vector[at[1]]))
+    return bool(first * second < STOPPED * first**2 and fallen > FALLEN)
 
 
 @dataclass(frozen=True, slots=True)

@@ -23,8 +23,9 @@ from cadrel.procedures.phasing.halls_alone import learn_twice, push_both_ways
 from cadrel.procedures.phasing.holding import hold_angles
 from cadrel.procedures.phasing.signals import Correction, correct_signals
 from cadrel.procedures.phasing.turning import TURN, Turning, turn_vector
-from cadrel.procedures.session import Session
+from cadrel.procedures.session import Consent, Session
 
+HELD_BACK = 0.88  # of what was agreed to: where the guard lets go, a shaft still runs out
 LEAST_STD = math.radians(0.1)  # counts and the sampling of the angle leave a tenth of a degree
 FLUX_DOUBT = 0.25  # of the sheet's flux: more, and pole pairs or torque constant are wrong
 FLUX_TO_REFUSE = 1.6  # times or a part of it, where Halls are all there is
@@ -58,6 +59,15 @@ def run_commutation(session: Session) -> Outcome:
     NotConfirmed
         The offset found does not hold.
     """
+    agreed = session.consent
+    session.consent = Consent(travel=HELD_BACK * agreed.travel, speed=HELD_BACK * agreed.speed)
+    try:
+        return _run(session)
+    finally:
+        session.consent = agreed
+
+
+def _run(session: Session) -> Outcome:
     session.refresh()
     session.write({"commutation.valid": 0.0})
     look_beforehand(session)

@@ -29,6 +29,8 @@ from cadrel.procedures.phasing.vector import (
 from cadrel.procedures.session import FloatArray, Session
 
 TURN = 2 * math.pi
+SLUNG = math.radians(200)  # electrical
+ASSUMED_SWING = 0.6  # [s]
 STRONGER = 1.8  # factor of the current that tells play from friction
 RAISE = 1.4  # factor of the phasing current after a try that did not follow
 RATIO_AT_FIRST = 0.25  # of the first way: the shaft may still swing
@@ -82,6 +84,14 @@ class Turning:
         return learn_halls(a, h, b, k, spacing=spacing)
 
 
+@dataclass(frozen=True, slots=True)
+class _NotFollowed:
+    """A try in which the shaft did not go with the vector."""
+
+    because: Exception  # what to say of it, should it be the last
+    slung: bool  # past the vector, not held back
+
+
 def _steady(record: Recording) -> np.ndarray:
     """Samples in which the vector turns at its full speed and the lag has settled."""
     vector = record["vector_angle"]
@@ -115,31 +125,40 @@ def turn_vector(session: Session, centre: float) -> Turning:
         The shaft does not follow, runs against a stop, counts the wrong way or by the wrong ratio, or its Halls,
         index or coupling are not as they should be.
     """
-    share = session.axis.phasing_share
+    share, swing = session.axis.phasing_share, 0.0
+    before: Exception | None = None  # what would be said of the try before
     while True:
         current = share * session.current_continuous
         start = resting_place(session, centre, current)
         try:
             with session.enabled_around("vector", centre):
-                found = _try_turning(session, current, start, last=share >= 1.0)
+                found = _try_turning(session, current, start, swing, last=share >= 1.0)
         except AxisStopped as stopped:
             # Stiction alone may have held the load until it was stirred: then it falls on with the power off.
             fallen = moved_unpowered(session)
             if fallen is not None:
                 raise wired_wrongly([faults.load_pulls(fallen)]) from stopped
+            if before is not None:
+                raise before from stopped
             raise
-        if found is not None:
+        if isinstance(found, Turning):
             return found
+        before = found.because
+        # A shaft that was slung past the vector is heavy: started slower, it may go along.
+        swing = max(swing, ASSUMED_SWING) if found.slung else swing
         share = min(1.0, share * RAISE)
         session.note(f"The shaft followed too little; phasing current raised to {100 * share:.0f} % of continuous.")
 
 
-def _try_turning(session: Session, current: float, start: float, *, last: bool) -> Turning | None:
+def _try_turning(
+    session: Session, current: float, start: float, swing: float, *, last: bool
+) -> "Turning | _NotFollowed":
+    """Turn forward and back once."""
     plan, v = turning_plan(session.axis), session.values
     per_count = (-1.0 if v["feedback.direction"] else 1.0) * TURN / v["feedback.counts"]
     shaft = shaft_reader(session, per_count, v["motor.pole_pairs"])
     begin_at(session, start, current)
-    swing = settle_on(session, 0.0, current)
+    swing = max(settle_on(session, 0.0, current), swing)
     forward, back = "turning the vector forward", "turning the vector back"
     slow = unhurried(TURN * SLOW_TURN, JUDGED_TURNS * TURN, swing)
     try:
@@ -152,10 +171,15 @@ def _try_turning(session: Session, current: float, start: float, *, last: bool) 
     swing = max(swing, wait_until_still(session))
     if not reading.followed:
         _name_a_dead_hall(session, first, last=last)
-        backward = sweep(session, 0.0, slow, current, back, 0.15, swing=swing)
+        try:
+            backward = sweep(session, 0.0, slow, current, back, 0.15, swing=swing)
+        except AxisStopped as stopped:
+            record = _recorded_until(session)
+            raise _not_following((first,), shaft, current, coarse=True) if record is not None else stopped from stopped
+        because = _not_following((first, backward), shaft, current, coarse=session.axis.feedback.kind == "halls")
         if not last:
-            return None
-        raise _not_following((first, backward), shaft, current, coarse=session.axis.feedback.kind == "halls")
+            return _NotFollowed(because, bool(np.ptp(shaft(first)) > SLUNG))
+        raise because
     halls_alone = session.axis.feedback.kind == "halls"
     wrong = reading.ratio < 0 or abs(abs(reading.ratio) - 1) > RATIO_AT_FIRST
     if wrong and not halls_alone:
@@ -167,6 +191,9 @@ def _try_turning(session: Session, current: float, start: float, *, last: bool) 
             shaft = shaft_reader(session, per_count, v["motor.pole_pairs"])
         plan = TurningPlan(plan.turns, unhurried(plan.rate, (plan.turns - JUDGED_TURNS) * TURN, swing))
         up = _second_way(session, plan, first, current, swing)
+        if not following(up["vector_angle"], shaft(up)).followed:
+            backward = sweep(session, 0.0, slow, current, back, 0.25, swing=swing)
+            raise _not_following((_joined(first, up), backward), shaft, current, coarse=halls_alone)
     top = _at_rest(session, shaft) if swing else None
     down = sweep(session, 0.0, plan.rate, current, back, 0.25, swing=swing)
     scale = 1.0 if halls_alone or abs(reading.ratio - 1) < RATIO_AT_FIRST else reading.ratio
@@ -250,9 +277,9 @@ def _not_following(
     commanded = float(np.ptp(records[0]["vector_angle"]))
     ways = [shaft(record) for record in records]
     spans = [float(np.ptp(way)) for way in ways]
-    if min(spans) > (COARSE_FREE if coarse else FREE_TO_NAME) and max(spans) < 0.8 * JUDGED_TURNS * TURN:
+    if min(spans) > (COARSE_FREE if coarse else FREE_TO_NAME) and max(spans) < 0.8 * commanded:
         same = max(abs(ways[0].max() - ways[-1].max()), abs(ways[0].min() - ways[-1].min()))
-        if same < 0.35 * max(spans) + (COARSE_FREE if coarse else 0.0):
+        if same < 0.45 * max(spans) + (COARSE_FREE if coarse else 0.0):
             return wired_wrongly([faults.end_stop(free=max(spans))])
     return wired_wrongly([faults.did_not_follow(commanded=commanded, seen=spans[0], current=current)])
 

@@ -107,6 +107,27 @@ def test_a_fault_ends_the_check_with_its_name_and_nothing_is_valid(
     job.refresh_from_db()
     assert (job.state, "counts fell" in job.happened) == ("refused", True), job.happened
     assert bench[1].memory.working["commutation.valid"] == 0.0
+    kept = again(led).runs.get(kind="refused")  # what was measured stays, with the reason
+    assert (kept.metrics["codes"], "counts fell" in kept.notes) == (["direction"], True)
+    assert "vector_angle" in kept.channels
+    text = client_of(engineer).get(f"/axis/{led.pk}/run/{kept.number}/").content.decode()
+    assert "Refused: turning the vector" in text
+
+
+def test_exchanging_phases_undoes_a_swap_of_wires_and_takes_validity_back(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]
+) -> None:
+    save_entries(led, {"commutation.valid": {"value": "1", "source": "typed"}}, author=engineer, cause="test")
+    bench[1].rewire({}, ["phases_swapped"])
+    actions.take_control(again(led), who=engineer)
+    assert "exchanged" in phasing.exchange_phases(again(led), who=engineer)
+    working = bench[1].memory.working
+    assert (working["motor.phase_order"], working["commutation.valid"]) == (1.0, 0.0)
+    assert again(led).values["commutation.valid"]["value"] == "0"
+    job = actions.queue_job(again(led), "commutation", who=engineer, consented=True)
+    run_procedure(job_id=job.pk)
+    job.refresh_from_db()
+    assert job.state == "done", job.happened
 
 
 def test_halls_that_show_no_state_do_not_keep_the_check_from_naming_them(

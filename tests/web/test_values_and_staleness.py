@@ -15,7 +15,7 @@ from cadrel.procedures import Outcome, RunRecord
 from cadrel.web.jobs.models import Job
 from cadrel.web.projects.actions import create_project, save_entries
 from cadrel.web.projects.models import Axis
-from cadrel.web.runs.actions import keep_interrupted, keep_outcome, take_proposal
+from cadrel.web.runs.actions import keep_outcome, keep_unfinished, take_proposal
 from cadrel.web.runs.models import Event
 from cadrel.web.runs.shape import miniature, reduce_min_max
 from tests.conftest import values_of
@@ -143,7 +143,7 @@ def test_the_card_of_a_run_says_what_changed_since_the_run_before(axis: Axis, en
 def test_an_interrupted_run_keeps_what_it_had_and_is_not_proof(axis: Axis, engineer: User) -> None:
     take_proposal(keep(axis, engineer), ["velocity.gain", "velocity.reset_time"], who=engineer)
     partial = RunRecord(kind="x", title="pass 2", period=1e-3, channels={"velocity": np.ones(10)}, excitation={})
-    keep_interrupted(axis, "velocity", partial, after={}, who=engineer)
+    keep_unfinished(axis, "velocity", partial, after={}, who=engineer, kind="interrupted", why="The line went dead.")
     assert axis.runs.order_by("-number").first().title == "Interrupted: pass 2"
     assert axis.findings.get().state == "stale"
 

@@ -114,10 +114,11 @@ def try_bench(bench: DrawnBench, *, seed: int) -> Outing:
 def true_error(drive: SimulatedDrive) -> float:
     """Return electrical angle believed less true, mean over what a noisy device shows. Looks into the bench. [°]"""
     p, c = drive._plant, drive._settings
+    sign = p.phase_sign * c.phase_order
     shift = math.atan2(p.phase_sin, p.phase_cos)
     if drive.truth.has_halls and not c.has_index and not c.is_absolute:
         true = [drive.truth.hall_offset_deg + 60 * k + drive.truth.hall_errors_deg[k] for k in range(6)]
-        edges = p.phase_sign * (np.array(true) - math.degrees(shift))
+        edges = sign * (np.array(true) - math.degrees(shift))
         v = drive.memory.working
         found = [
             math.degrees(v["commutation.hall_offset"] + v[f"commutation.hall_edge_{k + 1}"]) + 60 * k for k in range(6)
@@ -128,7 +129,7 @@ def true_error(drive: SimulatedDrive) -> float:
     for _ in range(60):
         drive.advance(0.001)
         s = drive._state
-        true_angle = p.phase_sign * (p.pole_pairs * s.theta1 - shift)
+        true_angle = sign * (p.pole_pairs * s.theta1 - shift)
         here = c.pole_pairs * c.direction * (s.counts + 0.5 - s.count_zero) * TURN / c.counts + s.angle_offset
         gaps.append(math.remainder(here - true_angle, TURN))
     return math.degrees(float(np.mean(gaps)))

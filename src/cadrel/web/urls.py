@@ -64,6 +64,7 @@ urlpatterns = [
             "turn",
             "enable_vector",
             "invert",
+            "exchange",
             "note_angle",
             "set_phasing",
             "take_offset",

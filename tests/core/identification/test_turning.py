@@ -109,3 +109,12 @@ def test_slips_at_one_current_lean_on_the_load_that_is_known() -> None:
     assert right.angle == pytest.approx(-1.1, abs=1e-6)
     blind = angle_from_slips(ahead, behind, current, load_share=0.0, stirred=0.0)
     assert blind.angle == pytest.approx(-1.1 - 0.3 / 3.0, abs=0.01)  # the middle alone is off by load over current
+
+
+@pytest.mark.parametrize("slope", [1.0, 0.625, 2.0])
+def test_a_wrong_ratio_is_followed_and_a_stop_is_not(slope: float) -> None:
+    vector = np.linspace(0, 3 * np.pi, 400)
+    assert following(vector, slope * vector).followed
+    assert not following(vector, np.minimum(slope * vector, slope * vector[220])).followed
+    swinging = slope * vector + 0.5 * np.sin(3 * vector)
+    assert following(vector, swinging).followed

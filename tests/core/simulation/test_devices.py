@@ -188,3 +188,31 @@ def test_a_held_vector_that_is_not_renewed_loses_its_current(
     stood = drive._state.vec_angle
     drive.advance(0.1)
     assert drive._state.vec_angle == stood
+
+
+def test_a_hall_edge_crossed_back_and_forth_is_no_speed() -> None:
+    truth = rig_of("tile-pusher", device="halls", hall_hysteresis_deg=0.5)
+    drive = drive_with(truth)
+    while drive.status()["counts"] == 0:  # to an edge
+        drive.turn_by_hand(math.radians(2) / truth.pole_pairs, 0.05)
+        drive.advance(0.1)
+    fastest = 0.0
+    for way in (-1, 1, -1, 1):  # two degrees to and fro in 20 ms: 1.7 rad/s, where a sector in that time would be 13
+        drive.turn_by_hand(way * math.radians(2) / truth.pole_pairs, 0.02)
+        for _ in range(60):
+            drive.advance(0.001)
+            fastest = max(fastest, abs(drive._state.velocity))
+    assert fastest < 4.0
+
+
+def test_writing_what_the_rotor_angle_rests_on_takes_its_validity_back() -> None:
+    drive = drive_with(rig_of("tile-pusher"))
+    drive.write({"commutation.valid": 1.0})
+    drive.write({"velocity.gain": 0.02})
+    assert drive.memory.working["commutation.valid"] == 1.0
+    for key, value in (("feedback.direction", 1.0), ("motor.phase_order", 1.0), ("motor.pole_pairs", 5.0)):
+        drive.write({"commutation.valid": 1.0})
+        assert "commutation.valid" in drive.write({key: value})
+        assert drive.memory.working["commutation.valid"] == 0.0
+    drive.write({"motor.pole_pairs": 4.0, "commutation.valid": 1.0})  # said in the same breath: both from one project
+    assert drive.memory.working["commutation.valid"] == 1.0

@@ -15,6 +15,7 @@ SI float at the motor shaft, per phase, peak.
 
 from cadrel.core.parameters.parameter import Entry, Help, Parameter
 from cadrel.core.parameters.registry import (
+    ANGLE_RESTS_ON,
     DRIVE_KEYS,
     REGISTRY,
     EntryProblem,
@@ -34,6 +35,7 @@ from cadrel.core.parameters.registry import (
 from cadrel.core.parameters.route import STEPS, Step, invalidated_by, steps_after
 
 __all__ = [
+    "ANGLE_RESTS_ON",
     "DRIVE_KEYS",
     "REGISTRY",
     "STEPS",

@@ -206,6 +206,15 @@ FEEDBACK = (
         ),
     ),
     Parameter(
+        key="motor.phase_order", label="Order of the motor phases", symbol="", quantity="count", step="feedback",
+        storage="drive", minimum=0, maximum=1, default="0", choices=(("0", "as wired"), ("1", "two exchanged")),
+        help=Help(
+            "Whether the drive exchanges two motor phases, as if two wires were swapped.",
+            "Exchange them if a forward vector turns the shaft the wrong way and the counts are to stay as they are.",
+            "It turns the motor's forward round; taken for the counting direction, the axis runs the other way."
+        ),
+    ),
+    Parameter(
         key="feedback.counts", label="Counts per revolution", symbol="4N", quantity="count", storage="drive",
         step="feedback", minimum=4, maximum=5e9, default=4096.0, restart=True, cia402="608Fh",
         help=Help("Counts per motor revolution; of a linear motor per magnetic pitch.", "Follows from the device.",

@@ -19,6 +19,7 @@ _ALL = (
 
 REGISTRY: dict[str, Parameter] = {p.key: p for p in _ALL}
 DRIVE_KEYS: tuple[str, ...] = tuple(p.key for p in _ALL if p.storage == "drive")
+ANGLE_RESTS_ON = ("motor.pole_pairs", "motor.phase_order", "feedback.")  # beginnings of keys
 
 if len(REGISTRY) != len(_ALL):
     raise AssertionError("a parameter key is declared twice")

@@ -9,6 +9,7 @@ import numpy as np
 
 from cadrel.core.errors import CadrelError
 from cadrel.core.feedback import SerialWord, encode_word
+from cadrel.core.parameters import ANGLE_RESTS_ON
 from cadrel.core.simulation import layout, machine
 from cadrel.core.simulation.blockers import find_blockers
 from cadrel.core.simulation.device import hall_sector, power_off, prime_device, rotor_angle
@@ -187,14 +188,20 @@ class SimulatedDrive:
             self.disable()
 
     def write(self, values: Mapping[str, float]) -> list[str]:
-        """Write working memory; returns changed keys. Raises `ParameterRefused`, `DriveRefused`."""
-        critical = [k for k in values if k == "motor.pole_pairs" or k.startswith(("feedback.", "commutation."))]
+        """Write working memory; returns changed keys. Raises `ParameterRefused`, `DriveRefused`.
+
+        A change of what the rotor angle rests on takes commutation's validity with it, unless that is written too.
+        """
+        beneath = [k for k in values if k.startswith(ANGLE_RESTS_ON)]
+        critical = [*beneath, *(k for k in values if k.startswith("commutation."))]
         if self._state.mode != layout.OFF and any(self.memory.working.get(k) != values[k] for k in critical):
             raise DriveRefused(
                 why="pole pairs, feedback and commutation cannot change while enabled.",
                 remedy="Disable the axis, then send.",
             )
         changed = self.memory.write(values)
+        if "commutation.valid" not in values and set(beneath) & set(changed):
+            changed += self.memory.write({"commutation.valid": 0.0})
         self._apply()
         return changed
 

@@ -67,7 +67,7 @@ def measure(s, p, c):
     ib = -0.5 * alpha + SQRT3_2 * beta + p.current_noise * noise(s)
     ia = math.floor(ia / p.current_lsb + 0.5) * p.current_lsb
     ib = math.floor(ib / p.current_lsb + 0.5) * p.current_lsb
-    alpha, beta = ia, (ia + 2 * ib) / (2 * SQRT3_2)
+    alpha, beta = ia, c.phase_order * (ia + 2 * ib) / (2 * SQRT3_2)
     before = s.angle_used
     if s.mode == VECTOR:
         s.angle_used = s.vec_angle
@@ -320,7 +320,7 @@ def fast_tick(s, c):
     # The voltage acts one tick later and for one tick: turn it by a tick and a half.
     rate = s.vec_speed if s.mode == VECTOR else omega
     ca, sa = turned(s.cos_used, s.sin_used, 1.5 * TICK * rate)
-    s.next_alpha, s.next_beta = out_d * ca - out_q * sa, out_d * sa + out_q * ca
+    s.next_alpha, s.next_beta = out_d * ca - out_q * sa, c.phase_order * (out_d * sa + out_q * ca)
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")

@@ -97,6 +97,7 @@ class Settings(NamedTuple):
     flux_linkage: float
     torque_constant: float
     pole_pairs: float
+    phase_order: float  # -1 where the drive exchanges two phases
     counts: float
     direction: float
     current_gain: float

@@ -78,6 +78,7 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         pole_pairs=v["motor.pole_pairs"],
         counts=v["feedback.counts"],
         direction=-1.0 if v["feedback.direction"] else 1.0,
+        phase_order=-1.0 if v["motor.phase_order"] else 1.0,
         current_gain=v["current.gain"],
         current_integral=v["current.gain"] / v["current.reset_time"],
         velocity_gain=v["velocity.gain"],

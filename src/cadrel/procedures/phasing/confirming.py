@@ -12,11 +12,12 @@ from cadrel.procedures.phasing.turning import Turning
 from cadrel.procedures.session import Session
 from cadrel.procedures.strokes import back_and_forth, block_means
 
-TRIES = 7
+TRIES = 8
 SHARE, SHARE_MOST = 0.35, 0.95  # of continuous current
 FASTEST = 0.3  # of the consented speed, expected of the first push
-ROOM = 0.4  # of the consented speed, to which a push may be made longer
-QUIET = 0.3  # of the consented speed: below it more current may be tried
+ROOM = 0.55  # of the consented speed, to which the next push may go
+LEAST_LONGER, MOST_LONGER = 1.4, 3.0  # factors of a push's length from try to try
+LEAST_SHARPER, MOST_SHARPER = 0.8, 1.6  # factors of its current
 LONGEST = 20.0  # times as long as the first push
 CLEAR = 0.35  # difference of the two ways over their sum: more, and a spring still swings in it
 SPIN_SHARE = 0.5  # of the consented speed
@@ -64,13 +65,12 @@ def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, R
         result = Confirmation(forward, backward, 0.5 * (across[0] - across[1]), current)
         if forward > LEAST_ANSWER and backward < -LEAST_ANSWER and result.imbalance < CLEAR:
             break
-        # A heavy load behind a springy shaft: long pushes show it, and more current only makes the spring swing more.
-        x, quarter = record["position"], len(record["position"]) // 4
-        carried = float(np.abs(x[: 2 * quarter] - x[0]).max()) / (quarter * record.period)
-        longer = min(longer * min(max(ROOM * limit / max(carried, 1e-9), 1.0), 3.0), LONGEST)
-        session.note(f"{100 * share:.0f} % current gave no clear answer; pushed longer or harder.")
-        if float(np.abs(record["velocity"]).max()) < QUIET * limit:
-            share = min(1.6 * share, SHARE_MOST)
+        # A heavy load behind a springy shaft: long pushes show it, more current only makes the spring swing more. One
+        # that sticks needs more current. As much of both as the speed seen so far allows.
+        room = ROOM * limit / max(float(np.abs(record["velocity"]).max()), 1e-9)
+        longer = min(longer * min(max(room, LEAST_LONGER), MOST_LONGER), LONGEST)
+        share = min(share * min(max(room / MOST_LONGER, LEAST_SHARPER), MOST_SHARPER), SHARE_MOST)
+        session.note(f"{100 * current / session.current_continuous:.0f} % current gave no clear answer; pushed on.")
     if forward <= 0 or backward >= 0:
         raise NotConfirmed(
             what="Torque current did not push the way it should "

@@ -29,7 +29,7 @@ from cadrel.procedures.phasing.vector import (
 from cadrel.procedures.session import FloatArray, Session
 
 TURN = 2 * math.pi
-SLUNG = math.radians(200)  # electrical
+SLUNG = math.radians(90)  # electrical, ahead of the vector
 ASSUMED_SWING = 0.6  # [s]
 STRONGER = 1.8  # factor of the current that tells play from friction
 RAISE = 1.4  # factor of the phasing current after a try that did not follow
@@ -158,7 +158,8 @@ def _try_turning(
     per_count = (-1.0 if v["feedback.direction"] else 1.0) * TURN / v["feedback.counts"]
     shaft = shaft_reader(session, per_count, v["motor.pole_pairs"])
     begin_at(session, start, current)
-    swing = max(settle_on(session, 0.0, current), swing)
+    measured = settle_on(session, 0.0, current)
+    swing = max(measured, swing)
     forward, back = "turning the vector forward", "turning the vector back"
     slow = unhurried(TURN * SLOW_TURN, JUDGED_TURNS * TURN, swing)
     try:
@@ -168,7 +169,8 @@ def _try_turning(
         record = _recorded_until(session)
         raise _not_following((record,), shaft, current, coarse=True) if record is not None else stopped from stopped
     reading = following(first["vector_angle"], shaft(first))
-    swing = max(swing, wait_until_still(session))
+    measured = max(measured, wait_until_still(session))
+    swing = max(swing, measured)
     if not reading.followed:
         _name_a_dead_hall(session, first, last=last)
         try:
@@ -178,7 +180,8 @@ def _try_turning(
             raise _not_following((first,), shaft, current, coarse=True) if record is not None else stopped from stopped
         because = _not_following((first, backward), shaft, current, coarse=session.axis.feedback.kind == "halls")
         if not last:
-            return _NotFollowed(because, bool(np.ptp(shaft(first)) > SLUNG))
+            ahead = np.abs(shaft(first) - shaft(first)[0]) - np.abs(first["vector_angle"] - first["vector_angle"][0])
+            return _NotFollowed(because, bool(ahead.max() > SLUNG))
         raise because
     halls_alone = session.axis.feedback.kind == "halls"
     wrong = reading.ratio < 0 or abs(abs(reading.ratio) - 1) > RATIO_AT_FIRST
@@ -192,13 +195,14 @@ def _try_turning(
         plan = TurningPlan(plan.turns, unhurried(plan.rate, (plan.turns - JUDGED_TURNS) * TURN, swing))
         up = _second_way(session, plan, first, current, swing)
         if not following(up["vector_angle"], shaft(up)).followed:
+            _name_a_dead_hall(session, up, last=True)
             backward = sweep(session, 0.0, slow, current, back, 0.25, swing=swing)
             raise _not_following((_joined(first, up), backward), shaft, current, coarse=halls_alone)
     top = _at_rest(session, shaft) if swing else None
     down = sweep(session, 0.0, plan.rate, current, back, 0.25, swing=swing)
     scale = 1.0 if halls_alone or abs(reading.ratio - 1) < RATIO_AT_FIRST else reading.ratio
     turning = read_turning(session, plan, up, down, current, per_count, shaft, scale=scale)
-    turning.swing = swing
+    turning.swing = measured
     if top is not None:
         turning.rests = (top, _at_rest(session, shaft))
     _name_faults(session, reading, turning, plan)

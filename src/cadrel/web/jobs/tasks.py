@@ -12,7 +12,7 @@ from cadrel.core.errors import CadrelError
 from cadrel.link import Drive, LinkError, TcpLink
 from cadrel.procedures import PROCEDURES, Aborted, Consent, Session
 from cadrel.web.jobs.models import Job
-from cadrel.web.runs.actions import keep_interrupted, keep_outcome
+from cadrel.web.runs.actions import keep_outcome, keep_unfinished
 
 BEAT = 1.0  # [s]
 STEP_OF = {"power_up": "commutation"}  # where a procedure belongs that is no step of its own
@@ -53,17 +53,28 @@ def _run(job: Job, pulse: "_Pulse") -> None:
         )
         _end(job, "done", summary=outcome.summary, notes="\n".join(session.notes))
     except LinkError as error:
-        keep_interrupted(axis, step, session.partial if session else None, after=before, who=job.who)
+        _keep(job, step, session, error, before, "interrupted")
         _end(job, "interrupted", error=error)
     except Aborted as error:
         _end(job, "aborted", error=error)
     except CadrelError as error:
+        _keep(job, step, session, error, before, "refused")
         _end(job, "refused", error=error, notes="\n".join(session.notes) if session else "")
     except Exception as error:  # the job must not stay "running"; the log keeps the trace
         _end(job, "interrupted", text=f"{type(error).__name__}: {error}")
         raise
     finally:
         link.close()
+
+
+def _keep(
+    job: Job, step: str, session: Session | None, error: CadrelError, values: dict[str, float], kind: str
+) -> None:
+    """What was recorded until the end came is kept with the reason."""
+    keep_unfinished(
+        job.axis, step, session.partial if session else None, after=values, who=job.who, kind=kind,
+        why=error.parts[0], codes=getattr(error, "codes", ()),
+    )  # fmt: skip
 
 
 def _end(job: Job, state: str, *, error: CadrelError | None = None, text: str = "", **fields: str) -> None:

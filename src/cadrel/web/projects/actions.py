@@ -1,13 +1,23 @@
 """What changes projects and values. One transaction each; no request here."""
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from typing import Any
 
 from django.contrib.auth.models import AbstractBaseUser
 from django.db import transaction
 from django.db.models import Max
 
-from cadrel.core.parameters import REGISTRY, Entry, invalidated_by, steps_after
+from cadrel.core.axis import drive_values
+from cadrel.core.errors import CoreError
+from cadrel.core.parameters import (
+    ANGLE_RESTS_ON,
+    DRIVE_KEYS,
+    REGISTRY,
+    Entry,
+    choice_of,
+    invalidated_by,
+    steps_after,
+)
 from cadrel.web.projects.models import Axis, Drive, Project, ValueSet
 from cadrel.web.runs.models import Event, Finding
 
@@ -59,6 +69,7 @@ def save_entries(
     parent = axis.latest_set()
     before: dict[str, Entry] = dict(parent.entries) if parent else {}
     after = {k: v for k, v in {**before, **changes}.items() if v is not None}
+    _take_validity_back(before, after, changes)
     changed = [k for k in REGISTRY if _meaning(before.get(k)) != _meaning(after.get(k))]
     if before == after:
         return None
@@ -76,6 +87,18 @@ def save_entries(
             + (" ..." if len(changed) > 6 else ""),
         )
     return made
+
+
+def _take_validity_back(before: Mapping[str, Entry], after: dict[str, Entry], changes: Collection[str]) -> None:
+    """With what the rotor angle rests on, its validity goes: closed on it, the motor might run away."""
+    if "commutation.valid" in changes or choice_of(after, "commutation.valid") != "1":
+        return
+    try:
+        old, new = drive_values(before), drive_values(after)
+    except CoreError:
+        return  # incomplete data cannot be sent
+    if any(old[k] != new[k] for k in DRIVE_KEYS if k.startswith(ANGLE_RESTS_ON)):
+        after["commutation.valid"] = {"value": "0", "source": "computed"}
 
 
 def _meaning(entry: Entry | None) -> tuple[Any, Any, Any] | None:

@@ -137,6 +137,23 @@ def invert_direction(axis: Axis, *, who: Any) -> str:
     return f"Counts are taken {'as wired' if inverted else 'inverted'} now. What rested on the old direction is stale."
 
 
+def exchange_phases(axis: Axis, *, who: Any) -> str:
+    """Exchange two motor phases in the drive, in project and drive."""
+    drive = leading(axis, who)
+    if drive.status()["mode"] != "off":
+        drive.disable()
+    exchanged = choice_of(axis.values, "motor.phase_order") == "1"
+    save_entries(
+        axis,
+        {"motor.phase_order": {"value": "0" if exchanged else "1", "source": "typed"}},
+        author=who,
+        cause="motor phases exchanged",
+    )
+    send_values(Axis.objects.select_related("drive", "leader").get(pk=axis.pk), who=who)
+    how = "as wired" if exchanged else "with two of them exchanged"
+    return f"The motor phases are driven {how} now: forward is the other way round. What rested on it is stale."
+
+
 def set_phasing(axis: Axis, *, who: Any, current: str, power_up: str) -> str:
     """Keep what commutation starts with: share of current, and the way at power-up. Raises `EntryProblem`."""
     entries: dict[str, Entry | None] = {"phasing.current": {"value": current, "unit": "%", "source": "typed"}}

@@ -111,6 +111,7 @@ def _turn(request: HttpRequest, axis: Axis) -> None:
 
 turn = _command(_turn)
 enable_vector = _command(lambda r, a: phasing.enable_vector(a, who=r.user))
+exchange = _command(lambda r, a: phasing.exchange_phases(a, who=r.user))
 invert = _command(lambda r, a: phasing.invert_direction(a, who=r.user))
 
 

@@ -35,6 +35,9 @@ def phasing_context(axis: Axis, model: AxisModel, notes: list[dict[str, Any]]) -
         "continuous": f"{model.motor.current_continuous / math.sqrt(2):.2f}",
         "travel": f"{plan_commutation(model).travel * per:.3g} {model.mechanism.unit}",
         "after_inverting": "fall as they now rise, or rise as they now fall," if not inverted else "run as wired again",
+        "after_exchanging": "phases run as wired again, forward is the other way round"
+        if choice_of(axis.values, "motor.phase_order") == "1"
+        else "the motor's forward is the other way round, counts stay as they are",
         "notes": [{**n, "offset": math.remainder(n["vector"] - n["shaft"], 360)} for n in notes],
     }
     if turned is not None and len(edges) == 6:

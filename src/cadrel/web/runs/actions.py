@@ -1,6 +1,6 @@
 """Keeping what a procedure gave, and deciding on what it proposes."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from django.db import transaction
@@ -111,8 +111,21 @@ def take_proposal(proposal: Proposal, keys: Iterable[str], *, who: Any) -> list[
 
 
 @transaction.atomic
-def keep_interrupted(axis: Axis, step: str, partial: RunRecord | None, *, after: Mapping[str, float], who: Any) -> None:
-    """Keep the last recording of a run that did not end, and show the step as not proven."""
+def keep_unfinished(
+    axis: Axis, step: str, partial: RunRecord | None, *, after: Mapping[str, float], who: Any, kind: str, why: str,
+    codes: Sequence[str] = (),
+) -> None:  # fmt: skip
+    """Keep the last recording of a run that was interrupted or refused; what it began to change is proven no more.
+
+    Parameters
+    ----------
+    kind : str
+        "interrupted" or "refused".
+    why : str
+        What happened, a sentence.
+    codes : sequence of str
+        Faults by their codes, where they were named.
+    """
     values = axis.latest_set()
     assert values is not None
     if partial is not None:
@@ -120,16 +133,22 @@ def keep_interrupted(axis: Axis, step: str, partial: RunRecord | None, *, after:
         Run.objects.create(
             axis=axis,
             number=number,
-            kind="interrupted",
+            kind=kind,
             step=step,
-            title=f"Interrupted: {partial.title}",
+            title=f"{kind.capitalize()}: {partial.title}",
             value_set=values,
             drive_values=dict(after),
             period=partial.period,
             channels=list(partial.channels),
             data=Run.packed(partial.channels),
+            excitation=partial.excitation,
+            metrics={**partial.metrics, "codes": list(codes)} if codes else partial.metrics,
             thumbnail=miniature(partial.channels, {}),
             who=who,
+            notes=why,
         )
-    axis.findings.filter(step=step).update(state="stale", stale_because="a later run was interrupted")
-    Event.objects.create(axis=axis, who=who, kind="interrupted", text=f"{step} was interrupted.")
+    if kind == "interrupted" or (
+        partial is not None and step == "commutation"
+    ):  # another refused run leaves all as it was
+        axis.findings.filter(step=step).update(state="stale", stale_because=f"a later run was {kind}")
+    Event.objects.create(axis=axis, who=who, kind=kind, text=f"{step} was {kind}. {why}".strip()[:400])

@@ -239,3 +239,18 @@ def test_a_swing_tells_its_period_and_the_vector_starts_over_whole_ones() -> Non
         assert periods == pytest.approx(round(periods))
         # A shaft of 0.4 s swing under constant acceleration lags a / w², at most twice that while it swings.
         assert 2 * rate / start_time(rate, 0.4) / (2 * np.pi / 0.4) ** 2 <= 0.6
+
+
+def test_an_axis_runs_on_halls_alone_once_they_are_learned(make_drive: object) -> None:
+    bench = bench_of("halls", loaded=False)
+    session, simulated = led(make_drive, bench.truth, bench.values, "commutation")
+    run_commutation(session)
+    session.drive.enable("velocity", guard_low=-1e4, guard_high=1e4, guard_speed=100.0)
+    speeds = []
+    for k in range(150):
+        session.drive.jog(30.0)
+        session.drive.link.wait(0.01)
+        if k >= 50:
+            speeds.append(float(simulated._state.omega1))  # type: ignore[attr-defined]
+    assert np.mean(speeds) == pytest.approx(30.0, rel=0.02)
+    assert np.std(speeds) < 3.0

@@ -124,7 +124,7 @@ def unsupported(axis: AxisModel) -> str:
 def too_coarse(axis: AxisModel) -> str:
     """Return why loops beyond current cannot be closed on a device, in words; empty if they can."""
     if axis.feedback.kind == "halls":
-        return "Halls alone are too coarse to close velocity and position on; the drive commutates on them."
+        return "Halls alone are too coarse to tune velocity and position loops; the axis can be jogged on them."
     return ""
 
 

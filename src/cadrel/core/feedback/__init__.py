@@ -5,6 +5,7 @@ calculators.py  edge rate, speed step, 32-bit range, telegram time
 checks.py       device and motor -> list of warnings, in words
 circle.py       sine and cosine -> ellipse, correction, angle error
 layout_test.py  words of a turned shaft -> where the position is in them
+quality.py      what arrives -> good, usable or bad
 word.py         bit layout and checksum of serial words
 """
 
@@ -27,6 +28,7 @@ from cadrel.core.feedback.device import (
     second_from_entries,
 )
 from cadrel.core.feedback.layout_test import WordFinding, read_layout
+from cadrel.core.feedback.quality import SignalQuality, signal_quality
 from cadrel.core.feedback.word import BitField, crc6, decode_word, encode_word, gray_to_binary, layout_of
 
 __all__ = [
@@ -37,6 +39,7 @@ __all__ = [
     "SecondDevice",
     "SerialWord",
     "SignalCircle",
+    "SignalQuality",
     "WordFinding",
     "WordRange",
     "angle_error",
@@ -51,6 +54,7 @@ __all__ = [
     "layout_of",
     "read_layout",
     "second_from_entries",
+    "signal_quality",
     "speed_of_one_count",
     "telegram_time",
     "velocity_noise",

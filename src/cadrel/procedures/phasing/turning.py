@@ -173,12 +173,7 @@ def _try_turning(
     swing = max(swing, measured)
     if not reading.followed:
         _name_a_dead_hall(session, first, last=last)
-        try:
-            backward = sweep(session, 0.0, slow, current, back, 0.15, swing=swing)
-        except AxisStopped as stopped:
-            record = _recorded_until(session)
-            raise _not_following((first,), shaft, current, coarse=True) if record is not None else stopped from stopped
-        because = _not_following((first, backward), shaft, current, coarse=session.axis.feedback.kind == "halls")
+        because = _turned_back(session, first, shaft, slow, current, swing)
         if not last:
             ahead = np.abs(shaft(first) - shaft(first)[0]) - np.abs(first["vector_angle"] - first["vector_angle"][0])
             return _NotFollowed(because, bool(ahead.max() > SLUNG))
@@ -207,6 +202,20 @@ def _try_turning(
         turning.rests = (top, _at_rest(session, shaft))
     _name_faults(session, reading, turning, plan)
     return turning
+
+
+def _turned_back(
+    session: Session, first: Recording, shaft: Callable[[Recording], FloatArray], slow: float, current: float,
+    swing: float,
+) -> Exception:  # fmt: skip
+    """Turn back after a way that was not followed; return what to say of both. Raises it if a stop throws the shaft."""
+    try:
+        backward = sweep(session, 0.0, slow, current, "turning the vector back", 0.15, swing=swing)
+    except AxisStopped as stopped:
+        if _recorded_until(session) is None:
+            raise
+        raise _not_following((first,), shaft, current, coarse=True) from stopped
+    return _not_following((first, backward), shaft, current, coarse=session.axis.feedback.kind == "halls")
 
 
 def _at_rest(session: Session, shaft: Callable[[Recording], FloatArray]) -> tuple[float, float]:

@@ -1,10 +1,12 @@
 """The rig strip as plain values, in the engineer's units; the page and the event stream both use it."""
 
 import math
+from collections.abc import Mapping
 from typing import Any
 
 from cadrel.core.axis import AxisModel
 from cadrel.core.errors import CadrelError
+from cadrel.core.feedback import signal_quality
 from cadrel.core.mechanics import mechanism_from_entries
 from cadrel.core.parameters import REGISTRY, choice_of
 from cadrel.web.projects.models import Axis
@@ -84,16 +86,23 @@ def strip_of(axis: Axis, *, user_id: int | None, purpose: str = "page") -> dict[
         "word_errors": status["word_errors"],
         "latency_us": 1e6 * status["latency"],
         "levels": "".join(str(level) for level in status["levels"]),
-        "signal": _signal_quality(axis, status["hall"]),
+        "signal": _signal_quality(axis, status),
         "index_counts": status["index_counts"] if status["index_seen"] else None,
         "index": "seen" if status["index_seen"] else "not yet",
     }
 
 
-def _signal_quality(axis: Axis, hall: int) -> str:
-    """Good or bad, as far as one look can tell."""
-    halls = choice_of(axis.values, "feedback.halls") == "1" and choice_of(axis.values, "feedback.hall_spacing") == "120"
-    return "bad: no such Hall state" if halls and hall in (0, 7) else "good"
+def _signal_quality(axis: Axis, status: Mapping[str, Any]) -> str:
+    """Good, usable or bad, as far as one look can tell."""
+    signals, has_halls = status["signals"], choice_of(axis.values, "feedback.halls") == "1"
+    kind = choice_of(axis.values, "feedback.kind")
+    found = signal_quality(
+        hall=status["hall"] if has_halls or kind == "halls" else None,
+        hall_spacing=int(choice_of(axis.values, "feedback.hall_spacing")),
+        circle=(signals["u"], signals["v"]) if signals else None,
+        words=(status["word_errors"], status["words"]) if kind == "serial" else None,
+    )
+    return str(found)
 
 
 def unit_of(axis: Axis) -> tuple[str, float]:

@@ -138,8 +138,8 @@ def send_and_store(page: Page) -> None:
     for button in ("Send all to the drive", "Store permanently", "Restart the drive"):
         found = page.get_by_role("button", name=button)
         if found.count() and found.is_enabled():
-            found.click()
-            page.wait_for_load_state()
+            with page.expect_navigation():
+                found.click()
     expect(page.get_by_text("Project and drive agree.")).to_be_visible()
 
 

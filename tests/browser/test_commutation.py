@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests.browser.conftest import ENGINEER, Stack, held, log_in, step
+from tests.browser.conftest import ENGINEER, Stack, held, log_in, send_and_store, step
 
 
 @pytest.fixture
@@ -27,13 +27,11 @@ def arm(stack: Stack, chromium: Browser) -> Iterator[Page]:
     take = page.get_by_role("button", name="Take control")
     if take.is_visible():
         take.click()
-    page.get_by_role("button", name="Send all to the drive").click()
-    page.get_by_role("button", name="Store permanently").click()
-    restart = page.get_by_role("button", name=re.compile("Restart"))
-    if restart.count():
-        restart.first.click()
+    expect(page.get_by_text("you have control")).to_be_visible()
+    send_and_store(page)
     page.get_by_label("Here is").fill("130")
-    page.locator("form:has(#here) button").click()
+    with page.expect_navigation():
+        page.locator("form:has(#here) button").click()
     yield page
     assert problems == []
     context.close()

@@ -323,6 +323,8 @@ def test_a_bench_that_answers_rubbish_interrupts_the_run_and_a_retry_works(
     while strip_of(again(led), user_id=engineer.pk)["link"] != "up":
         assert time.monotonic() < deadline, "contact did not come back"
         time.sleep(0.05)
+    if rubbish != RUBBISH[0]:
+        return  # that a retry works is shown once; it is fifteen seconds of turning
     actions.take_control(again(led), who=engineer)
     retry = queue(again(led), "commutation", engineer)
     run_procedure(job_id=retry.pk)

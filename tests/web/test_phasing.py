@@ -8,6 +8,7 @@ from django.contrib.auth.models import User
 
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import RefusedByDrive
+from cadrel.web.jobs.models import Job
 from cadrel.web.jobs.tasks import run_procedure
 from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
@@ -110,6 +111,8 @@ def test_a_fault_ends_the_check_with_its_name_and_nothing_is_valid(
     kept = again(led).runs.get(kind="refused")  # what was measured stays, with the reason
     assert (kept.metrics["codes"], "counts fell" in kept.notes) == (["direction"], True)
     assert "vector_angle" in kept.channels
+    sheet = client_of(engineer).get(f"/axis/{led.pk}/commutation/").content.decode()
+    assert f"What was recorded, run {kept.number}" in sheet
     text = client_of(engineer).get(f"/axis/{led.pk}/run/{kept.number}/").content.decode()
     assert "Refused: turning the vector" in text
 
@@ -186,3 +189,10 @@ def test_current_and_power_up_are_set_on_the_sheet_and_rubbish_is_refused(led: A
     assert again(led).understood.phasing_share == 0.75
     assert again(led).latest_set().number == before + 1
     assert again(led).findings.get().state == "proven"  # how a run begins does not touch what it found
+
+
+def test_a_search_belongs_to_the_commutation_step_and_its_abort_leads_there(led: Axis, engineer: User) -> None:
+    job = Job.objects.create(axis=led, procedure="power_up", who=engineer, state="running")
+    page = client_of(engineer).get(f"/axis/{led.pk}/job/{job.pk}/").content.decode()
+    assert (job.step, job.recorded) == ("commutation", None)
+    assert f'value="/axis/{led.pk}/commutation/"' in page

@@ -85,7 +85,7 @@ def direction(device: str) -> Named:
         "The vector turned forward and the counts fell.",
         f"Closed on this, the motor would run away. Either two motor phases are swapped, or {wires}, or the device is "
         "mounted the other way round.",
-        "Invert the counting direction, or exchange two motor phases if the axis turns the wrong way (both below, by "
+        "Invert the counting direction, or exchange two motor phases if the axis turns the wrong way (both here, by "
         "hand, or in the feedback step); then run this again.",
     )
 

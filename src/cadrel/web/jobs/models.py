@@ -13,6 +13,14 @@ SILENT = timedelta(seconds=6)  # a worker not heard for so long is gone
 NEVER_STARTED = timedelta(seconds=20)
 
 
+STEP_OF = {"power_up": "commutation"}  # where a procedure belongs that is no step of its own
+
+
+def step_of(procedure: str) -> str:
+    """Return the step a procedure belongs to."""
+    return STEP_OF.get(procedure, procedure)
+
+
 class JobQuerySet(models.QuerySet["Job"]):
     """Questions about jobs."""
 
@@ -84,6 +92,19 @@ class Job(models.Model):
         """The step's title."""
         titles = {s.key: s.title for s in STEPS} | {"power_up": "The search for the angle"}
         return titles.get(self.procedure, self.procedure)
+
+    @property
+    def step(self) -> str:
+        """The step it belongs to."""
+        return step_of(self.procedure)
+
+    @property
+    def recorded(self) -> int | None:
+        """Number of the run that a refused or interrupted one left behind."""
+        if self.state not in ("refused", "interrupted") or self.started is None:
+            return None
+        left = self.axis.runs.filter(kind=self.state, created__gte=self.started).order_by("-number")
+        return left.values_list("number", flat=True).first()
 
     @property
     def is_active(self) -> bool:

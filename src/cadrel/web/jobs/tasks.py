@@ -15,7 +15,6 @@ from cadrel.web.jobs.models import Job
 from cadrel.web.runs.actions import keep_outcome, keep_unfinished
 
 BEAT = 1.0  # [s]
-STEP_OF = {"power_up": "commutation"}  # where a procedure belongs that is no step of its own
 
 
 @app.task(queue="procedures")
@@ -31,7 +30,7 @@ def run_procedure(*, job_id: int) -> None:
 
 
 def _run(job: Job, pulse: "_Pulse") -> None:
-    axis, step = job.axis, STEP_OF.get(job.procedure, job.procedure)
+    axis, step = job.axis, job.step
     link = TcpLink(axis.drive.host, axis.drive.port)
     drive = Drive(link, axis.remote)
     drive.lease = axis.lease

@@ -248,7 +248,8 @@ async def live(request: HttpRequest, axis_id: int) -> StreamingHttpResponse:
 @engineer_required
 def start(request: HttpRequest, axis_id: int, procedure: str) -> HttpResponse:
     """Queue a procedure after consent."""
-    from cadrel.web.jobs.tasks import STEP_OF, run_procedure
+    from cadrel.web.jobs.models import step_of
+    from cadrel.web.jobs.tasks import run_procedure
 
     axis = axis_of(axis_id)
     try:
@@ -256,7 +257,7 @@ def start(request: HttpRequest, axis_id: int, procedure: str) -> HttpResponse:
         run_procedure.defer(job_id=job.pk)
     except (WebRefused, CadrelError) as error:
         say_problem(request, error)
-    step = STEP_OF.get(procedure, procedure)
+    step = step_of(procedure)
     return redirect("step", axis_id=axis_id, step=step)
 
 

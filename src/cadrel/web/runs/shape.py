@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 FloatArray = NDArray[np.float32]
-PREFERRED = ("shaft_el", "signal_cos", "position", "i_d", "velocity", "i_q", "counts")
+PREFERRED = ("shaft_el", "signal_cos", "position", "counts", "i_d", "velocity", "i_q", "current")
 
 
 def reduce_min_max(y: FloatArray, *, pairs: int) -> tuple[NDArray[np.int64], FloatArray]:

@@ -12,7 +12,8 @@ from cadrel.core.feedback import SignalCircle, fit_circle
 from cadrel.core.identification import learn_halls
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import Drive
-from tests.conftest import rig_of
+from cadrel.procedures.route import load_project_values
+from tests.conftest import rig_of, values_of
 from tests.core.simulation.test_devices import drive_with
 
 # Six-step commutation: with Hall elements 120° electrical apart the code H3 H2 H1 runs 1, 3, 2, 6, 4, 5 in one turn,
@@ -118,3 +119,35 @@ def test_the_quadrature_fit_agrees_with_a_direct_search_for_the_ellipse() -> Non
     found = fit_circle(cos, sin)
     mine = [found.amplitude, found.offset_cos, found.offset_sin, found.gain, found.quadrature]
     np.testing.assert_allclose(mine, judged, atol=3e-4)
+
+
+@pytest.mark.parametrize("current", [2.0, 6.0])
+def test_a_shaft_held_by_a_vector_swings_at_the_natural_frequency_of_a_stepping_motor(
+    make_drive: Callable[..., tuple[Drive, SimulatedDrive]], current: float
+) -> None:
+    # Natural frequency of a rotor held by its field: w = sqrt(p T_h / J), T_h the holding torque, for small swings
+    # (Kenjo and Sugawara, "Stepping Motors and their Microprocessor Controls", 1994, from memory).
+    truth = rig_of("tile-pusher", coulomb_motor=0.0, coulomb_load=0.0, viscous_load=0.001, stiffness=1e5, damping=5.0)
+    drive, simulated = make_drive(truth)
+    load_project_values(drive, values_of("tile-pusher"), owner="test")
+    drive.enable("vector", guard_low=-1e4, guard_high=1e4, guard_speed=1e4)
+    drive.vector(angle=0.0, rate=1e6, current=current, rise=5.0)
+    for _ in range(100):  # until the pull to the vector has died out
+        drive.link.wait(0.05)
+        drive.beat()
+    drive.vector(angle=0.2, rate=1e6, current=current, rise=5.0)  # a small jump
+    swing, times = [], []
+    for _ in range(200):
+        drive.link.wait(0.002)
+        drive.beat()  # takes its time as well
+        swing.append(truth.pole_pairs * float(simulated._state.theta1))
+        times.append(simulated.time)
+    crossings = np.nonzero(np.diff(np.sign(np.array(swing) - np.mean(swing))))[0]
+    period = 2 * (times[crossings[-1]] - times[crossings[0]]) / (len(crossings) - 1)
+    holding = 1.5 * truth.pole_pairs * truth.flux_linkage * current
+    # Their current source is ideal. A PI current loop lets the back-EMF drive a current through kp (1 + 1 / jwTi);
+    # well below 1 / Ti that current is in phase with acceleration and acts as inertia, 1.5 p² psi² Ti / kp.
+    loop = simulated.memory.working
+    soft = 1.5 * (truth.pole_pairs * truth.flux_linkage) ** 2 * loop["current.reset_time"] / loop["current.gain"]
+    natural = math.sqrt(truth.pole_pairs * holding / (truth.inertia_motor + truth.inertia_load + soft))
+    assert 2 * math.pi / period == pytest.approx(natural, rel=0.03)

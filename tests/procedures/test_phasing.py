@@ -13,8 +13,10 @@ from cadrel.core.parameters import Entry
 from cadrel.core.simulation import FAULTS, RigTruth
 from cadrel.link import Drive
 from cadrel.procedures import Session, WiredWrongly, find_angle, plan_commutation, run_commutation
-from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.errors import NotAllowed, NotConfirmed
 from cadrel.procedures.hand_test import run_hand_test
+from cadrel.procedures.phasing import small_motion
+from cadrel.procedures.phasing.beforehand import moved_unpowered
 from cadrel.procedures.phasing.vector import LOOK, start_time, swing_period
 from cadrel.procedures.route import consent_for, load_project_values
 from tests.conftest import rig_of, values_of
@@ -254,3 +256,38 @@ def test_an_axis_runs_on_halls_alone_once_they_are_learned(make_drive: object) -
             speeds.append(float(simulated._state.omega1))  # type: ignore[attr-defined]
     assert np.mean(speeds) == pytest.approx(30.0, rel=0.02)
     assert np.std(speeds) < 3.0
+
+
+def test_a_thrown_shaft_runs_out_and_only_a_pulled_one_is_called_pulled(make_drive: object) -> None:
+    thrown, simulated = led(make_drive, rig_of("tile-pusher"), values_of("tile-pusher"), "commutation")
+    simulated._state.omega1 = simulated._state.omega2 = 20.0  # type: ignore[attr-defined]
+    assert moved_unpowered(thrown) is None
+    hanging = rig_of("tile-pusher", torque_load=1.0)
+    pulled, _ = led(make_drive, hanging, values_of("tile-pusher"), "commutation")
+    moved = moved_unpowered(pulled)
+    assert moved is not None
+    assert moved > math.radians(2)
+
+
+def test_an_axis_far_heavier_than_entered_is_named_on_halls_alone(make_drive: object) -> None:
+    bench = bench_of("halls", loaded=False)
+    truth = replace(bench.truth, inertia_load=300 * (bench.truth.inertia_motor + bench.truth.inertia_load))
+    session, simulated = led(make_drive, truth, bench.values, "commutation")
+    with pytest.raises(WiredWrongly) as refusal:
+        run_commutation(session)
+    assert set(refusal.value.codes) <= {"too_heavy", "did_not_follow"}
+    assert simulated.memory.working["commutation.valid"] == 0.0  # type: ignore[attr-defined]
+
+
+def test_the_search_refuses_what_contradicts_itself_and_says_by_how_much(
+    make_drive: object, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    truth, values = bare()
+    values["phasing.power_up"] = {"value": "search"}
+    session, simulated = led(make_drive, truth, values, "power_up")
+    monkeypatch.setattr(small_motion, "MOST_DOUBT", math.radians(1e-4))  # nothing real is so sure of itself
+    monkeypatch.setattr(small_motion, "GOOD_DOUBT", math.radians(1e-5))
+    with pytest.raises(NotConfirmed, match="contradict each other"):
+        find_angle(session)
+    assert simulated.status()["angle_quality"] == "unknown"  # type: ignore[attr-defined]
+    assert simulated.status()["mode"] == "off"  # type: ignore[attr-defined]

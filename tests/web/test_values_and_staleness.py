@@ -148,6 +148,19 @@ def test_an_interrupted_run_keeps_what_it_had_and_is_not_proof(axis: Axis, engin
     assert axis.findings.get().state == "stale"
 
 
+def test_a_refused_tuning_run_is_kept_and_leaves_what_was_proven(axis: Axis, engineer: User) -> None:
+    take_proposal(keep(axis, engineer), ["velocity.gain", "velocity.reset_time"], who=engineer)
+    partial = RunRecord(kind="x", title="plant", period=1e-3, channels={"velocity": np.ones(10)}, excitation={})
+    keep_unfinished(
+        axis, "velocity", partial, after={}, who=engineer, kind="refused", why="No gains honour the margins."
+    )
+    kept = axis.runs.order_by("-number").first()
+    assert (kept.title, kept.notes) == ("Refused: plant", "No gains honour the margins.")
+    assert axis.findings.get().state == "proven"
+    keep_unfinished(axis, "velocity", None, after={}, who=engineer, kind="refused", why="Nothing was recorded.")
+    assert axis.runs.order_by("-number").first() == kept
+
+
 def test_only_one_job_of_an_axis_is_active(axis: Axis, engineer: User) -> None:
     Job.objects.create(axis=axis, procedure="load", who=engineer)
     with pytest.raises(IntegrityError), transaction.atomic():

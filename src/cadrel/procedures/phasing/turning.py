@@ -30,7 +30,7 @@ from cadrel.procedures.session import FloatArray, Session
 
 TURN = 2 * math.pi
 SLUNG = math.radians(90)  # electrical, ahead of the vector
-ASSUMED_SWING = 0.6  # [s]
+ASSUMED_SWING = 0.45  # [s]
 STRONGER = 1.8  # factor of the current that tells play from friction
 RAISE = 1.4  # factor of the phasing current after a try that did not follow
 RATIO_AT_FIRST = 0.25  # of the first way: the shaft may still swing
@@ -173,10 +173,11 @@ def _try_turning(
     swing = max(swing, measured)
     if not reading.followed:
         _name_a_dead_hall(session, first, last=last)
+        if not last and _slung(first, shaft):
+            return _NotFollowed(_not_following((first,), shaft, current, coarse=False), slung=True)
         because = _turned_back(session, first, shaft, slow, current, swing)
         if not last:
-            ahead = np.abs(shaft(first) - shaft(first)[0]) - np.abs(first["vector_angle"] - first["vector_angle"][0])
-            return _NotFollowed(because, bool(ahead.max() > SLUNG))
+            return _NotFollowed(because, slung=False)
         raise because
     halls_alone = session.axis.feedback.kind == "halls"
     wrong = reading.ratio < 0 or abs(abs(reading.ratio) - 1) > RATIO_AT_FIRST
@@ -202,6 +203,12 @@ def _try_turning(
         turning.rests = (top, _at_rest(session, shaft))
     _name_faults(session, reading, turning, plan)
     return turning
+
+
+def _slung(first: Recording, shaft: Callable[[Recording], FloatArray]) -> bool:
+    """Whether the shaft ran far ahead of the vector: thrown, not held back."""
+    way, vector = shaft(first), first["vector_angle"]
+    return bool((np.abs(way - way[0]) - np.abs(vector - vector[0])).max() > SLUNG)
 
 
 def _turned_back(
@@ -304,9 +311,9 @@ def _name_a_dead_hall(session: Session, first: Recording, *, last: bool) -> None
     codes = np.round(first["hall"]).astype(int)
     shown = set(np.unique(codes))
     steps = set(pairwise(codes[np.concatenate([[True], np.diff(codes) != 0])].tolist()))
-    goes_back = sum((b, a) in steps for a, b in steps) > 2  # the same edges both ways: a shaft that is held, not Halls
+    jumps = any((a ^ b).bit_count() != 1 for a, b in steps)  # sound Halls change one at a time, however they are wired
     impossible = {2, 5} if session.axis.feedback.hall_spacing == 60 else {0, 7}
-    if (len(shown) > 2 and not goes_back) or shown & impossible:
+    if jumps or shown & impossible:
         halls = learn_halls(
             first["vector_angle"], codes, first["vector_angle"], codes, spacing=session.axis.feedback.hall_spacing
         )

@@ -120,6 +120,18 @@ def test_a_shaft_that_cannot_move_gives_no_angle_at_power_up(make_drive: object)
     assert simulated.status()["angle_quality"] == "unknown"  # type: ignore[attr-defined]
 
 
+def test_a_vector_that_never_drags_the_shaft_along_gives_no_angle(
+    make_drive: object, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    truth, values = bare()
+    values["phasing.power_up"] = {"value": "search"}
+    session, _ = led(make_drive, truth, values, "power_up")
+    monkeypatch.setattr(small_motion, "AWAY", math.radians(0.2))  # too little to drag anything
+    with pytest.raises(WiredWrongly) as refusal:
+        find_angle(session)
+    assert refusal.value.codes == ("did_not_follow",)
+
+
 def test_a_device_that_tells_its_angle_needs_no_search(make_drive: object) -> None:
     session, _ = led(make_drive, rig_of("tile-pusher"), values_of("tile-pusher"), "power_up")
     with pytest.raises(NotAllowed):

@@ -28,11 +28,12 @@ from cadrel.core.feedback.device import (
     second_from_entries,
 )
 from cadrel.core.feedback.layout_test import WordFinding, read_layout
-from cadrel.core.feedback.quality import SignalQuality, signal_quality
+from cadrel.core.feedback.quality import IMPOSSIBLE_HALLS, SignalQuality, signal_quality
 from cadrel.core.feedback.word import BitField, crc6, decode_word, encode_word, gray_to_binary, layout_of
 
 __all__ = [
     "EDGES_PER_PERIOD",
+    "IMPOSSIBLE_HALLS",
     "ROUND",
     "BitField",
     "FeedbackDevice",

@@ -7,7 +7,7 @@ from typing import Literal
 GOOD = (0.8, 1.1)  # of the nominal amplitude
 USABLE = (0.6, 1.2)  # of the nominal amplitude: what 1 Vpp inputs commonly take; common practice
 FEW_ERRORS = 1e-3  # of all words
-HALL_LINES = {120: (0, 7), 60: (2, 5)}  # states that cannot be, by spacing [°]
+IMPOSSIBLE_HALLS = {120: {0, 7}, 60: {2, 5}}  # states that cannot be, by spacing [°]
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +40,7 @@ def signal_quality(
         Words of a serial device since power-up.
     """
     found = [SignalQuality("good")]
-    if hall is not None and hall in HALL_LINES[hall_spacing]:
+    if hall is not None and hall in IMPOSSIBLE_HALLS[hall_spacing]:
         found.append(SignalQuality("bad", "no such Hall state"))
     if circle is not None:
         amplitude = math.hypot(*circle)

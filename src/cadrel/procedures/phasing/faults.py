@@ -127,7 +127,7 @@ def ratio(*, seen: float, expected: int, likely: str, counts: float, counts_seen
 
 def flux(*, seen: float, expected: float, pairs: float) -> Named:
     """Return what to say of a flux per pole pair that is not the sheet's, where Halls are all there is. [Wb]"""
-    fitting = pairs * expected / seen
+    fitting = pairs * expected / max(seen, 1e-3 * expected)
     whole = round(fitting)
     fits = whole >= 1 and whole != round(pairs) and abs(fitting / whole - 1) < 0.15
     what = f"{whole} pole pairs would fit." if fits else "No other whole number of pole pairs would fit."

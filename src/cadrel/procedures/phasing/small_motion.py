@@ -140,10 +140,10 @@ def _slips(s: _Search, rough: SearchResult) -> SlipResult:
     """Turn strong vectors away from the rotor to both sides, again and again from the better angle."""
     centre = rough.angle
     tries: list[tuple[float, float, float]] = []  # vector ahead, behind, current
-    result = None
     for k in range(SLIPS_MOST):
         s.session.enter(f"turning away, {k + 1}", 0.4 + 0.6 * min(k / SLIPS, 0.95))
-        current = (LOWER if k and k % 2 == 0 else 1.0) * s.session.current_continuous
+        share = LOWER if k and k % 2 == 0 else 1.0
+        current = share * s.session.current_continuous
         ends = []
         for way in (1.0, -1.0):
             centre, end = _slip(s, centre, rough, way, current)
@@ -151,7 +151,7 @@ def _slips(s: _Search, rough: SearchResult) -> SlipResult:
                 ends.append(end)
         if len(ends) == 2:
             tries.append((ends[0], ends[1], current))
-        elif k % 2:
+        elif share == 1.0:
             raise wired_wrongly([faults.did_not_follow(commanded=AWAY, seen=s.moved, current=current)])
         # The first only finds the centre: until then the shaft was pulled aside when the current rose.
         of = np.array(tries[1:] or tries).T
@@ -159,8 +159,8 @@ def _slips(s: _Search, rough: SearchResult) -> SlipResult:
         centre = result.angle
         if k + 1 >= SLIPS and result.std < GOOD_DOUBT:
             break
-    if result is None or result.std > MOST_DOUBT:
-        raise _contradiction(result.std if result else rough.std)
+    if result.std > MOST_DOUBT:
+        raise _contradiction(result.std)
     return result
 
 

@@ -8,7 +8,7 @@ from itertools import pairwise
 import numpy as np
 
 from cadrel.core.errors import UnusableInput
-from cadrel.core.feedback import SignalCircle, angle_error, fit_circle
+from cadrel.core.feedback import IMPOSSIBLE_HALLS, SignalCircle, angle_error, fit_circle
 from cadrel.core.identification import Following, HallMap, following, learn_halls, load_of_vector
 from cadrel.core.identification.turning import SETTLED, play_from_two_currents
 from cadrel.link import Recording
@@ -174,11 +174,13 @@ def _try_turning(
     if not reading.followed:
         _name_a_dead_hall(session, first, last=last)
         if not last and _slung(first, shaft):
-            return _NotFollowed(_not_following((first,), shaft, current, coarse=False), slung=True)
-        because = _turned_back(session, first, shaft, slow, current, swing)
+            seen = float(np.ptp(shaft(first)))
+            because = wired_wrongly([faults.did_not_follow(commanded=JUDGED_TURNS * TURN, seen=seen, current=current)])
+            return _NotFollowed(because, slung=True)
+        stopped_by = _turned_back(session, first, shaft, slow, current, swing)
         if not last:
-            return _NotFollowed(because, slung=False)
-        raise because
+            return _NotFollowed(stopped_by, slung=False)
+        raise stopped_by
     halls_alone = session.axis.feedback.kind == "halls"
     wrong = reading.ratio < 0 or abs(abs(reading.ratio) - 1) > RATIO_AT_FIRST
     if wrong and not halls_alone:
@@ -312,8 +314,7 @@ def _name_a_dead_hall(session: Session, first: Recording, *, last: bool) -> None
     shown = set(np.unique(codes))
     steps = set(pairwise(codes[np.concatenate([[True], np.diff(codes) != 0])].tolist()))
     jumps = any((a ^ b).bit_count() != 1 for a, b in steps)  # sound Halls change one at a time, however they are wired
-    impossible = {2, 5} if session.axis.feedback.hall_spacing == 60 else {0, 7}
-    if jumps or shown & impossible:
+    if jumps or shown & IMPOSSIBLE_HALLS[session.axis.feedback.hall_spacing]:
         halls = learn_halls(
             first["vector_angle"], codes, first["vector_angle"], codes, spacing=session.axis.feedback.hall_spacing
         )

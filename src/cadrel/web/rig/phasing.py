@@ -123,35 +123,26 @@ def take_offset(axis: Axis, notes: list[dict[str, Any]], *, who: Any) -> str:
 
 def invert_direction(axis: Axis, *, who: Any) -> str:
     """Turn the counting direction round, in project and drive."""
-    drive = leading(axis, who)
-    if drive.status()["mode"] != "off":
-        drive.disable()
-    inverted = choice_of(axis.values, "feedback.direction") == "1"
-    save_entries(
-        axis,
-        {"feedback.direction": {"value": "0" if inverted else "1", "source": "typed"}},
-        author=who,
-        cause="counting direction inverted",
-    )
-    send_values(Axis.objects.select_related("drive", "leader").get(pk=axis.pk), who=who)
-    return f"Counts are taken {'as wired' if inverted else 'inverted'} now. What rested on the old direction is stale."
+    inverted = _turn_round(axis, "feedback.direction", who=who, cause="counting direction inverted")
+    return f"Counts are taken {'inverted' if inverted else 'as wired'} now. What rested on the old direction is stale."
 
 
 def exchange_phases(axis: Axis, *, who: Any) -> str:
     """Exchange two motor phases in the drive, in project and drive."""
+    exchanged = _turn_round(axis, "motor.phase_order", who=who, cause="motor phases exchanged")
+    how = "with two of them exchanged" if exchanged else "as wired"
+    return f"The motor phases are driven {how} now: forward is the other way round. What rested on it is stale."
+
+
+def _turn_round(axis: Axis, key: str, *, who: Any, cause: str) -> bool:
+    """Set a yes-or-no entry to its opposite, power off, in project and drive; returns what it is now."""
     drive = leading(axis, who)
     if drive.status()["mode"] != "off":
         drive.disable()
-    exchanged = choice_of(axis.values, "motor.phase_order") == "1"
-    save_entries(
-        axis,
-        {"motor.phase_order": {"value": "0" if exchanged else "1", "source": "typed"}},
-        author=who,
-        cause="motor phases exchanged",
-    )
+    now = choice_of(axis.values, key) != "1"
+    save_entries(axis, {key: {"value": "1" if now else "0", "source": "typed"}}, author=who, cause=cause)
     send_values(Axis.objects.select_related("drive", "leader").get(pk=axis.pk), who=who)
-    how = "as wired" if exchanged else "with two of them exchanged"
-    return f"The motor phases are driven {how} now: forward is the other way round. What rested on it is stale."
+    return now
 
 
 def set_phasing(axis: Axis, *, who: Any, current: str, power_up: str) -> str:

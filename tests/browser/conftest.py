@@ -17,12 +17,14 @@ from cadrel.cli.services import is_free
 from cadrel.link import Drive, TcpLink
 
 CHROMIUM = "--no-sandbox --disable-gpu --disable-background-networking --disable-component-update".split()
+expect.set_options(timeout=15_000)  # how long to wait for a state on a busy machine; no claim about speed
 ENGINEER = ("enno", "glaze-and-fire")
 AXE = Path(__file__).parent / "vendor" / "axe" / "axe.min.js"
 
 
 def free_ports(count: int) -> list[int]:
-    return [p for p in range(8520, 8700) if is_free(p)][:count]
+    first = 8520 + 60 * int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])  # stacks side by side do not race
+    return [p for p in range(first, first + 60) if is_free(p)][:count]
 
 
 class Stack:
@@ -40,6 +42,7 @@ class Stack:
         self.url = f"http://127.0.0.1:{self.web}"
         self.link = TcpLink("127.0.0.1", self.bench_port)
         self.process: subprocess.Popen[bytes] | None = None
+        self.first_start = 0.0  # [s] with the database made and the scenario loaded
 
     def start(self, *arguments: str) -> float:
         """Start and return the seconds until the page answers."""
@@ -57,6 +60,7 @@ class Stack:
     def stop(self) -> int:
         """End it as Ctrl-C would; returns its exit status."""
         assert self.process is not None
+        self.link.close()  # the next question connects anew
         self.process.send_signal(signal.SIGINT)
         status = self.process.wait(timeout=40)
         (self.folder / "demo.log").write_bytes(b"")
@@ -77,7 +81,7 @@ class Stack:
 @pytest.fixture(scope="session")
 def stack(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Stack]:
     made = Stack(tmp_path_factory.mktemp("stack"))
-    made.start()
+    made.first_start = made.start()
     yield made
     made.link.close()
     if made.process is not None and made.process.poll() is None:
@@ -133,13 +137,31 @@ def run_procedure(page: Page, button: str, *, seconds: float) -> None:
     assert ended.count() == 0, ended.inner_text()
 
 
+def lead(page: Page) -> None:
+    """Connect the axis, reset a fault and take control, as far as that is not done."""
+    step(page, "Drive")
+    if page.get_by_role("button", name="Connect", exact=True).count():
+        submit(page, "Connect")
+    expect(page.get_by_label("DC bus")).not_to_have_text("–")
+    if page.get_by_role("button", name="Reset the fault").count():
+        submit(page, "Reset the fault")
+    if page.get_by_role("button", name="Take control").is_visible():
+        submit(page, "Take control")
+    expect(page.get_by_text("you have control")).to_be_visible()
+
+
+def submit(page: Page, button: str) -> None:
+    """Press a button and wait for the page that answers; what is looked at next is not the old page."""
+    with page.expect_navigation():
+        page.get_by_role("button", name=button, exact=True).click()
+
+
 def send_and_store(page: Page) -> None:
-    """Bring the project's values into the drive for good, and restart it where that is asked for."""
+    """Bring the project's values into the drive for good, and restart it where that is asked for; leading it."""
     for button in ("Send all to the drive", "Store permanently", "Restart the drive"):
         found = page.get_by_role("button", name=button)
         if found.count() and found.is_enabled():
-            with page.expect_navigation():
-                found.click()
+            submit(page, button)
     expect(page.get_by_text("Project and drive agree.")).to_be_visible()
 
 

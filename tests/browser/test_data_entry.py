@@ -2,12 +2,14 @@
 
 import json
 import re
+from contextlib import AbstractContextManager
 from typing import Any
+from urllib.parse import urlencode
 
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import Stack, send_and_store, serious_violations, step
+from tests.browser.conftest import Stack, lead, send_and_store, serious_violations, step
 from tests.conftest import DEMO
 
 pytestmark = [pytest.mark.browser, pytest.mark.timeout(300)]
@@ -20,9 +22,10 @@ ENTRY_STEPS = {
 }
 FOCUSED = """() => {
   const e = document.activeElement;
-  return {name: e.name || "", tag: e.tagName, text: e.textContent.trim()};
+  const options = e.options ? [...e.options].map(o => o.value) : [];
+  return {name: e.name || "", tag: e.tagName, text: e.textContent.trim(), value: e.value, at: e.selectedIndex, options};
 }"""
-OPTIONS = "() => { const e = document.activeElement; return [e.selectedIndex, [...e.options].map(o => o.value)]; }"
+Focused = dict[str, Any]
 
 
 def blank_axis(page: Page, name: str) -> None:
@@ -37,36 +40,30 @@ def blank_axis(page: Page, name: str) -> None:
     expect(page.get_by_role("heading", level=1, name="Motor")).to_be_visible()
 
 
-def choose(page: Page, value: str) -> bool:
-    """Move a focused select to an option with the arrow keys; whether it had to move."""
-    at, options = page.evaluate(OPTIONS)
-    wanted = options.index(value)
-    for _ in range(abs(wanted - at)):
-        page.keyboard.press("ArrowDown" if wanted > at else "ArrowUp")
-    return bool(wanted != at)
+def wanted_at(focused: Focused, values: dict[str, Any]) -> str | None:
+    """What the sheet says for the control under the focus, as its text; None if it says nothing."""
+    key, part = re.fullmatch(r"(.*?)(\.unit|\.convention)?", focused["name"]).groups()
+    entry = values.get(key, {})
+    wanted = entry.get((part or ".value")[1:])
+    return wanted if wanted is None or isinstance(wanted, str) else repr(wanted)
 
 
-def set_focused(page: Page, name: str, values: dict[str, Any]) -> bool:
-    """Give the control under the focus what the sheet says; whether something changed that may redraw the form."""
-    key, _, part = name.partition(".unit") if name.endswith(".unit") else name.partition(".convention")
-    entry = values.get(key if part or name.endswith((".unit", ".convention")) else name)
-    if entry is None:
-        return False
-    if name.endswith(".unit"):
-        return choose(page, entry["unit"]) if "unit" in entry else False
-    if name.endswith(".convention"):
-        return choose(page, entry["convention"]) if "convention" in entry else False
-    if isinstance(entry["value"], str):
-        return choose(page, entry["value"])
-    page.keyboard.press("Control+a")
-    page.keyboard.type(repr(entry["value"]))
-    return False
+def choose(page: Page, focused: Focused, value: str) -> None:
+    """Move the focused select to an option with the arrow keys."""
+    way = focused["options"].index(value) - focused["at"]
+    for _ in range(abs(way)):
+        page.keyboard.press("ArrowDown" if way > 0 else "ArrowUp")
+
+
+def form_is_drawn_anew(page: Page, name: str, value: str) -> AbstractContextManager[Any]:
+    """Wait until the form that was asked for with this choice has come."""
+    said = urlencode({name: value})
+    return page.expect_request_finished(lambda r: "/preview/" in r.url and said in (r.post_data or "").split("&"))
 
 
 def fill_by_keyboard(page: Page, values: dict[str, Any]) -> None:
     """Walk through the form with Tab until Save, setting what is known; again if a choice asked for more."""
     for _ in range(4):
-        page.keyboard.press("Control+Home")
         page.get_by_role("heading", level=1).evaluate("e => { e.tabIndex = -1; e.focus(); }")  # as a reload leaves it
         redrawn = False
         for _ in range(220):
@@ -74,14 +71,19 @@ def fill_by_keyboard(page: Page, values: dict[str, Any]) -> None:
             at = page.evaluate(FOCUSED)
             if at["tag"] == "BUTTON" and at["text"] == "Save values":
                 break
-            if (
-                at["name"]
-                and set_focused(page, at["name"], values)
-                and not at["name"].endswith((".unit", ".convention"))
-            ):
+            wanted = wanted_at(at, values)
+            if wanted is None or wanted == at["value"]:
+                continue
+            if at["tag"] != "SELECT":
+                page.keyboard.press("Control+a")
+                page.keyboard.type(wanted)
+            elif at["name"].endswith((".unit", ".convention")):
+                choose(page, at, wanted)
+            else:
                 redrawn = True
-                with page.expect_response(re.compile("/preview/")):
-                    pass
+                with form_is_drawn_anew(page, at["name"], wanted):
+                    choose(page, at, wanted)
+                expect(page.locator("form.htmx-request")).to_have_count(0)
         else:
             raise AssertionError("Tab never reached the Save button")
         if not redrawn:
@@ -144,10 +146,7 @@ def test_the_library_is_searched_and_a_motor_taken_from_it(page: Page, stack: St
 
 def test_the_marked_shaft_is_turned_by_hand(page: Page, stack: Stack) -> None:
     page.get_by_role("row", name=re.compile("Reject gate")).get_by_role("link").click()
-    step(page, "Drive")
-    if page.get_by_role("button", name="Connect", exact=True).count():
-        page.get_by_role("button", name="Connect", exact=True).click()
-    page.get_by_role("button", name="Take control").click()
+    lead(page)
     send_and_store(page)
     step(page, "Feedback")
     page.get_by_role("button", name="Record one turn").click()

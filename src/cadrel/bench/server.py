@@ -8,7 +8,7 @@ import time
 from cadrel.bench.service import DriveService
 from cadrel.link.wire import LONGEST
 
-SLICE = 0.005  # [s] drives run in slices of this
+SLICE = 0.01  # [s] drives run in slices of this
 LATE = 0.03  # [s] what is missed beyond this is dropped: drive time that races on leaves nobody time to answer
 
 

@@ -58,8 +58,6 @@ def kernel_speed(truth: RigTruth) -> float:
             state,
             drive._plant,
             drive._settings,
-            drive._edges,
-            drive._states,
             drive._path,
             drive._excitation,
             drive._signals,

@@ -65,13 +65,13 @@ def _sector_at(angle, edges):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def hall_state(theta1, now, p, edges, states):
-    """Code of the Hall signals at a motor angle; within the hysteresis the present code stays. `edges` rise. [rad]"""
+def hall_state(theta1, now, p):
+    """Code of the Hall signals at a motor angle; within the hysteresis the present code stays. [rad]"""
     angle = p.pole_pairs * theta1
-    low = states[_sector_at(angle - 0.5 * p.hall_hysteresis, edges)]
+    low = p.hall_states[_sector_at(angle - 0.5 * p.hall_hysteresis, p.hall_edges)]
     if p.hall_hysteresis == 0.0:
         return low
-    high = states[_sector_at(angle + 0.5 * p.hall_hysteresis, edges)]
+    high = p.hall_states[_sector_at(angle + 0.5 * p.hall_hysteresis, p.hall_edges)]
     return now if now in (low, high) else low
 
 
@@ -117,9 +117,9 @@ def _edge_angle(sector, forward, c):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def prime_device(s, p, c, edges, states):
+def prime_device(s, p, c):
     """Take the device as it stands, as power-up does: an absolute one tells its angle, others count from here."""
-    s.hall = hall_state(s.theta1, states[_sector_at(p.pole_pairs * s.theta1, edges)], p, edges, states)
+    s.hall = hall_state(s.theta1, p.hall_states[_sector_at(p.pole_pairs * s.theta1, p.hall_edges)], p)
     s.lost = 0
     if p.device == INCREMENTAL:
         s.counts = math.floor(p.encoder_sign * s.theta_s * p.counts_per_rev / TWO_PI)
@@ -141,7 +141,7 @@ def prime_device(s, p, c, edges, states):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
-def track_device(s, p, c, before, edges, states):
+def track_device(s, p, c, before):
     """Note what the device and the Halls show after the plant moved from motor angle `before`."""
     was = s.theta_s
     if p.play == 0.0 and p.slip == 0.0:
@@ -153,10 +153,10 @@ def track_device(s, p, c, before, edges, states):
     if p.second_counts != 0.0:
         s.second = math.floor(s.theta2 * p.second_counts / TWO_PI)
     if p.device == INCREMENTAL:
-        _track_encoder(s, p, c, was, edges, states)
+        _track_encoder(s, p, c, was)
         _watch_index(s, p, c, was)
         return
-    _watch_halls(s, p, c, edges, states)
+    _watch_halls(s, p, c)
     if p.device == SINCOS:
         _track_signals(s, p, c, was)
         _watch_index(s, p, c, was)
@@ -167,7 +167,7 @@ def track_device(s, p, c, before, edges, states):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
-def _track_encoder(s, p, c, was, edges, states):
+def _track_encoder(s, p, c, was):
     """Counts and the times of their edges."""
     per_rad = p.encoder_sign * p.counts_per_rev / TWO_PI
     n0, n1 = was * per_rad, s.theta_s * per_rad
@@ -181,7 +181,7 @@ def _track_encoder(s, p, c, was, edges, states):
     s.edge_time = s.tick + (boundary - n0) / (n1 - n0)
     s.edge_fresh = 1
     s.counts = int(f1) - s.lost
-    _watch_halls(s, p, c, edges, states)
+    _watch_halls(s, p, c)
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
@@ -212,8 +212,8 @@ def _watch_index(s, p, c, was):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
-def _watch_halls(s, p, c, edges, states):
-    hall = hall_state(s.theta1, s.hall, p, edges, states)
+def _watch_halls(s, p, c):
+    hall = hall_state(s.theta1, s.hall, p)
     if hall == s.hall:
         return
     now, last = hall_sector(hall, c), hall_sector(s.hall, c)

@@ -73,7 +73,7 @@ class SimulatedDrive:
         self._rng = np.random.default_rng(seed)
         rig = plant_of(truth, rng=self._rng)
         self._start = rig.start_angle
-        self._plant, self._edges, self._states = rig.plant, rig.hall_edges, rig.hall_states
+        self._plant = rig.plant
         self.memory = Memory()
         self.events: list[dict[str, Any]] = []
         self.switches = {"safe_torque_off": True, "hardware_enable": True}  # True: closed, motion allowed
@@ -104,7 +104,7 @@ class SimulatedDrive:
         fresh.deadline = 0
         fresh.guard_low, fresh.guard_high, fresh.guard_speed = -1e9, 1e9, 1e9
         fresh.edge_time = fresh.edge_last_time = float(old.tick)
-        prime_device(fresh, self._plant, self._settings, self._edges, self._states)
+        prime_device(fresh, self._plant, self._settings)
         self._state = fresh
         self._apply()
         self._advance_kernel(4)
@@ -132,7 +132,7 @@ class SimulatedDrive:
         self.power_switch(on=False)
         self.rig, self.truth = rig, truth
         made = plant_of(replace(truth, start_angle=self._start), rng=self._rng)
-        self._plant, self._edges, self._states = made.plant, made.hall_edges, made.hall_states
+        self._plant = made.plant
         self._state.theta_s, self._state.slipped = self._state.theta1, 0.0
         self._note("rewired", faults=list(faults))
         if was:
@@ -262,8 +262,6 @@ class SimulatedDrive:
             s,
             self._plant,
             self._settings,
-            self._edges,
-            self._states,
             self._path,
             self._excitation,
             self._signals,
@@ -489,13 +487,13 @@ class SimulatedDrive:
                 why="the recording is too long or empty.", remedy=f"Ask for up to {MOST_SAMPLES} samples."
             )
         s = self._state
-        s.rec_state = 0
+        s.rec_state = layout.REC_IDLE
         self._channels = np.array([SIGNAL_INDEX[c] for c in channels], dtype=np.int64)
         self._tape = np.zeros((len(channels), samples), dtype=np.float32)
         s.rec_div, s.rec_n, s.rec_pos, s.rec_filled, s.rec_pre = divider, samples, 0, 0, pre
         s.trig_signal = SIGNAL_INDEX[trigger["signal"]] if trigger else -1
         s.trig_level, s.trig_rising = float(trigger.get("level", 0.0)), int(trigger.get("rising", True))
-        s.rec_state = 1
+        s.rec_state = layout.ARMED
 
     def recorder_state(self) -> str:
         """Return "idle", "armed", "running" or "done"."""
@@ -509,7 +507,7 @@ class SimulatedDrive:
         DriveRefused
             No recording is complete.
         """
-        if self._state.rec_state != 3:
+        if self._state.rec_state != layout.REC_DONE:
             raise DriveRefused(why="no recording is complete.", remedy="Wait until the recorder is done.")
         channels = [SIGNALS[k][0] for k in self._channels]
         return np.roll(self._tape, -int(self._state.rec_pos), axis=1), channels, int(self._state.rec_div) * TICK

@@ -9,6 +9,7 @@ import numba
 
 from cadrel.core.simulation.device import drive_angle, power_off, rotor_angle
 from cadrel.core.simulation.layout import (
+    ARMED,
     AT_CURRENT_D,
     AT_CURRENT_Q,
     AT_POSITION,
@@ -18,17 +19,18 @@ from cadrel.core.simulation.layout import (
     AT_VOLTAGE_Q,
     CURRENT,
     GEN_HOLD,
-    GEN_PATH,
     GEN_RAMP,
     HALLS,
     NOWHERE,
     OFF,
     POSITION,
+    REC_DONE,
     RESOLVER,
     SERIAL,
     SINCOS,
     SLOW,
     TICK,
+    TRIGGERED,
     TRIP_FEEDBACK,
     TRIP_FOLLOWING,
     TRIP_GUARD,
@@ -45,6 +47,8 @@ from cadrel.core.simulation.layout import (
 )
 from cadrel.core.simulation.plant import FAST, SQRT3_2, TWO_PI, noise, turned
 
+RENEWED = 32  # [ticks] between exact sines and cosines of the angles
+SMALL_TURN = 0.2  # [rad] up to which the series of `turned` is good to 1e-10
 STILL_SPEED = 0.5  # [rad/s] at the motor: a quick stop ends below it
 PATIENCE = 32000  # [ticks] 2 s more for the holder of the lease while the axis only holds
 STANDSTILL_TICKS = 8000  # [ticks] half a second: a quick stop that has not ended by then cuts power
@@ -53,12 +57,13 @@ STANDSTILL_TICKS = 8000  # [ticks] half a second: a quick stop that has not ende
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
 def measure(s, p, c):
     """Sample phase currents, bus and rotor angle at the start of the tick."""
-    exact = s.tick % SLOW == 0  # in between, small turns: sine and cosine are a good part of a tick's cost
+    exact = s.tick % RENEWED == 0  # in between, small turns: sine and cosine are a good part of a tick's cost
     the = p.pole_pairs * s.theta1
-    if exact:
+    step = the - s.angle_rotor
+    if exact or abs(step) > SMALL_TURN:
         ct, st = math.cos(the), math.sin(the)
     else:
-        ct, st = turned(s.cos_rotor, s.sin_rotor, the - s.angle_rotor)
+        ct, st = turned(s.cos_rotor, s.sin_rotor, step)
     s.cos_rotor, s.sin_rotor, s.angle_rotor = ct, st, the
     own_alpha, own_beta = s.i_d * ct - s.i_q * st, s.i_d * st + s.i_q * ct
     alpha = own_alpha * p.phase_cos + own_beta * p.phase_sin
@@ -74,7 +79,7 @@ def measure(s, p, c):
     else:
         s.angle_used = rotor_angle(s, c)
     step = s.angle_used - before
-    if exact or abs(step) > 0.5:
+    if exact or abs(step) > SMALL_TURN:
         cu, su = math.cos(s.angle_used), math.sin(s.angle_used)
     else:
         cu, su = turned(s.cos_used, s.sin_used, step)
@@ -115,38 +120,38 @@ def _measure_velocity(s, c):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def _generate(s, c, path):
-    """Advance the set-point generator by one velocity sample."""
-    s.moving = 0
-    if s.gen == GEN_RAMP:
-        step = s.gen_rate * TV
-        dv = min(max(s.gen_target - s.gen_velocity, -step), step)
-        s.position_ref += TV * (s.gen_velocity + 0.5 * dv)
-        s.gen_velocity += dv
-        s.velocity_ref, s.acceleration_ref = s.gen_velocity, dv / TV
-        s.moving = 1 if s.gen_velocity != 0.0 or s.gen_target != 0.0 else 0
-        if s.moving == 0:
-            s.gen = GEN_HOLD
-    elif s.gen == GEN_PATH:
-        s.path_time += TV
-        t = s.path_time
-        n = path.shape[0]
-        k = s.path_index
-        while k < n - 1 and t >= path[k, 1]:
-            k += 1
-        s.path_index = k
-        dt = min(t, path[k, 1]) - path[k, 0]
-        v, a, j = path[k, 3], path[k, 4], path[k, 5]
-        s.position_ref = s.path_origin + path[k, 2] + dt * (v + dt * (a / 2 + dt * j / 6))
-        s.velocity_ref = v + dt * (a + dt * j / 2)
-        s.acceleration_ref = a + dt * j
-        s.moving = 1 if v != 0.0 or a != 0.0 or j != 0.0 else 0
-        s.gen_velocity = s.velocity_ref
-        if t >= path[n - 1, 1]:
-            s.gen = GEN_HOLD
-            s.moving = 0
-    if s.gen == GEN_HOLD:
-        s.velocity_ref = s.acceleration_ref = s.gen_velocity = 0.0
+def _ramp(s):
+    """Advance the velocity set-point by one sample towards its target."""
+    step = s.gen_rate * TV
+    dv = min(max(s.gen_target - s.gen_velocity, -step), step)
+    s.position_ref += TV * (s.gen_velocity + 0.5 * dv)
+    s.gen_velocity += dv
+    s.velocity_ref, s.acceleration_ref = s.gen_velocity, dv / TV
+    s.moving = 1 if s.gen_velocity != 0.0 or s.gen_target != 0.0 else 0
+    if s.moving == 0:
+        s.gen = GEN_HOLD
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def follow(s, path):
+    """Advance the set-points of a move in progress by one velocity sample."""
+    s.path_time += TV
+    t = s.path_time
+    n = path.shape[0]
+    k = s.path_index
+    while k < n - 1 and t >= path[k, 1]:
+        k += 1
+    s.path_index = k
+    dt = min(t, path[k, 1]) - path[k, 0]
+    v, a, j = path[k, 3], path[k, 4], path[k, 5]
+    s.position_ref = s.path_origin + path[k, 2] + dt * (v + dt * (a / 2 + dt * j / 6))
+    s.velocity_ref = v + dt * (a + dt * j / 2)
+    s.acceleration_ref = a + dt * j
+    s.moving = 1 if v != 0.0 or a != 0.0 or j != 0.0 else 0
+    s.gen_velocity = s.velocity_ref
+    if t >= path[n - 1, 1]:
+        s.gen = GEN_HOLD
+        s.moving = 0
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
@@ -183,12 +188,21 @@ def _cascade(s, c):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def slow_tick(s, c, path):
-    """Everything the drive does every fourth tick."""
+def watch(s, c):
+    """First half of every fourth tick: where the axis is and how fast, and whether that is allowed."""
     _measure_velocity(s, c)
     _guards(s, c)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def regulate(s, c):
+    """Second half of every fourth tick, the move's set-points being there: ramps, loops, heat."""
     if s.mode in (VELOCITY, POSITION):
-        _generate(s, c, path)
+        if s.gen == GEN_RAMP:
+            _ramp(s)
+        if s.gen == GEN_HOLD:
+            s.moving = 0
+            s.velocity_ref = s.acceleration_ref = s.gen_velocity = 0.0
         _cascade(s, c)
     else:
         s.position_ref = s.position
@@ -310,12 +324,16 @@ def fast_tick(s, c):
     vd += exc if point == AT_VOLTAGE_D else 0.0
     vq += exc if point == AT_VOLTAGE_Q else 0.0
     most = s.meas_bus / (2 * SQRT3_2)
-    out_d = min(max(vd, -most), most)
-    room = math.sqrt(max(most * most - out_d * out_d, 0.0))
-    out_q = min(max(vq, -room), room)
-    s.saturated = 1 if out_d != vd or out_q != vq else 0
-    s.int_d += c.current_integral * TICK * (error_d + (out_d - vd) / c.current_gain)
-    s.int_q += c.current_integral * TICK * (error_q + (out_q - vq) / c.current_gain)
+    out_d, out_q = vd, vq
+    s.saturated = 1 if vd * vd + vq * vq > most * most else 0
+    if s.saturated == 1:
+        out_d = min(max(vd, -most), most)
+        room = math.sqrt(max(most * most - out_d * out_d, 0.0))
+        out_q = min(max(vq, -room), room)
+        error_d += (out_d - vd) / c.current_gain
+        error_q += (out_q - vq) / c.current_gain
+    s.int_d += c.current_integral * TICK * error_d
+    s.int_q += c.current_integral * TICK * error_q
     s.out_d, s.out_q = out_d, out_q
     # The voltage acts one tick later and for one tick: turn it by a tick and a half.
     rate = s.vec_speed if s.mode == VECTOR else omega
@@ -323,10 +341,10 @@ def fast_tick(s, c):
     s.next_alpha, s.next_beta = out_d * ca - out_q * sa, c.phase_order * (out_d * sa + out_q * ca)
 
 
-@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def advance_excitation(s, excitation):
-    """Take the next sample of the excitation; after the last one the point goes quiet by itself."""
-    if s.exc_point == NOWHERE or s.tick % s.exc_div != 0:
+    """Take the next sample of an excitation in progress; after the last one the point goes quiet by itself."""
+    if s.tick % s.exc_div != 0:
         return
     if s.exc_index >= s.exc_len:
         s.exc_index = 0
@@ -339,10 +357,10 @@ def advance_excitation(s, excitation):
     s.exc_index += 1
 
 
-@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def record(s, signals, channels, tape):
-    """Write the chosen signals; a ring until the trigger comes, then to the end."""
-    if s.rec_state in (0, 3) or s.tick % s.rec_div != 0:
+    """Write the chosen signals of a recorder at work; a ring until the trigger comes, then to the end."""
+    if s.tick % s.rec_div != 0:
         return
     _fill(s, signals)
     at = s.rec_pos
@@ -350,7 +368,7 @@ def record(s, signals, channels, tape):
         tape[k, at] = signals[channels[k]]
     s.rec_pos = (at + 1) % s.rec_n
     s.rec_filled = min(s.rec_filled + 1, s.rec_n)
-    if s.rec_state == 1:
+    if s.rec_state == ARMED:
         now = signals[s.trig_signal] if s.trig_signal >= 0 else 0.0
         met = s.trig_signal < 0
         if s.trig_signal >= 0:
@@ -359,12 +377,12 @@ def record(s, signals, channels, tape):
             met = up if s.trig_rising == 1 else down
         s.trig_last = now
         if met and s.rec_filled > s.rec_pre:
-            s.rec_state = 2
+            s.rec_state = TRIGGERED
             s.rec_left = s.rec_n - s.rec_pre - 1
     else:
         s.rec_left -= 1
-    if s.rec_state == 2 and s.rec_left <= 0:
-        s.rec_state = 3
+    if s.rec_state == TRIGGERED and s.rec_left <= 0:
+        s.rec_state = REC_DONE
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)

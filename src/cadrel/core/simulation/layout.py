@@ -12,6 +12,8 @@ TV = TICK * SLOW
 OFF, VECTOR, CURRENT, VELOCITY, POSITION = 0, 1, 2, 3, 4
 # Where an excitation is added.
 NOWHERE, AT_VOLTAGE_D, AT_VOLTAGE_Q, AT_CURRENT_D, AT_CURRENT_Q, AT_TORQUE, AT_VELOCITY, AT_POSITION = range(8)
+# Recorder.
+REC_IDLE, ARMED, TRIGGERED, REC_DONE = 0, 1, 2, 3
 # How well the drive knows the rotor angle.
 ANGLE_UNKNOWN, ANGLE_SECTOR, ANGLE_EDGE, ANGLE_INDEX, ANGLE_ALIGNED = 0, 1, 2, 3, 4
 # Devices that tell where the motor is; the numbers are those of the parameter feedback.device.
@@ -66,6 +68,8 @@ class Plant(NamedTuple):
     index_angle: float
     has_index: float
     lost_counts: float  # per revolution
+    hall_edges: tuple[float, float, float, float, float, float]  # [rad] electrical, where each sector starts, rising
+    hall_states: tuple[int, int, int, int, int, int]  # code in each sector
     hall_hysteresis: float  # [rad] electrical, width
     play: float  # [rad] between shaft and device
     slip: float  # share of forward motion the device misses

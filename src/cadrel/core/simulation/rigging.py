@@ -1,7 +1,7 @@
 """The plant made from a rig in physical terms."""
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -18,9 +18,7 @@ class TrueRig:
     """What the kernel needs of a rig."""
 
     plant: Plant
-    hall_edges: np.ndarray = field(repr=False)
-    hall_states: np.ndarray = field(repr=False)
-    start_angle: float = 0.0
+    start_angle: float
 
 
 def hall_codes(truth: RigTruth) -> np.ndarray:
@@ -89,6 +87,8 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         index_angle=truth.index_angle,
         has_index=0.0 if truth.index_missing else 1.0,
         lost_counts=truth.lost_counts,
+        hall_edges=tuple(wrapped[order].tolist()),
+        hall_states=tuple(states[order].tolist()),
         hall_hysteresis=math.radians(truth.hall_hysteresis_deg),
         play=truth.coupling_play,
         slip=truth.coupling_slip,
@@ -112,6 +112,6 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         second_counts=truth.second_counts * (-1.0 if truth.second_inverted else 1.0),
     )
     # One type a field: a whole number from a file would make the kernel compile anew.
-    typed = [v if name == "device" else float(v) for name, v in zip(Plant._fields, plant, strict=True)]
-    plant = Plant._make(typed)
-    return TrueRig(plant, wrapped[order], states[order], start)
+    kept = ("device", "hall_edges", "hall_states")
+    typed = [v if name in kept else float(v) for name, v in zip(Plant._fields, plant, strict=True)]
+    return TrueRig(Plant._make(typed), start)

@@ -75,15 +75,16 @@ def test_by_hand_the_vector_moves_only_while_a_button_is_held(arm: Page, stack: 
     step(arm, "Commutation")
     bench = stack.drive("glaze-arm")
     arm.get_by_label("It may turn while I hold a button; I see it.").check()
-    arm.get_by_role("button", name="Enable for phasing by hand").click()
+    submit(arm, "Enable for phasing by hand")
     for name in ("Hold, turn the vector forward", "Hold, step the vector on 30°", "Hold, step the vector back 30°"):
+        expect(arm.locator("#phasing")).to_have_attribute("data-ready", "1")
         before = bench.status()["vector_angle"]
         with held(arm.get_by_role("button", name=name)):
             expect(arm.locator("[data-phasing=vector]")).not_to_have_text(f"{math.degrees(before) % 360:.1f}°")
             expect(arm.get_by_label("Current", exact=True)).to_have_text(re.compile(r"^(0\.[1-9]|[1-9])"))
         expect(arm.get_by_label("Current", exact=True)).to_have_text(re.compile(r"^0\.0\d$"))  # the sensor's noise
         stood = bench.status()["vector_angle"]
-        arm.get_by_role("button", name="Note this reading").click()
+        submit(arm, "Note this reading")
         assert bench.status()["vector_angle"] == stood
     expect(arm.get_by_role("table", name="Readings").get_by_role("row")).to_have_count(4)
     arm.get_by_role("button", name="Take the offset").click()

@@ -112,6 +112,5 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         second_counts=truth.second_counts * (-1.0 if truth.second_inverted else 1.0),
     )
     # One type a field: a whole number from a file would make the kernel compile anew.
-    kept = ("device", "hall_edges", "hall_states")
-    typed = [v if name in kept else float(v) for name, v in zip(Plant._fields, plant, strict=True)]
-    return TrueRig(Plant._make(typed), start)
+    typed = {n: float(v) for n, v in plant._asdict().items() if isinstance(v, int | float) and n != "device"}
+    return TrueRig(plant._replace(**typed), start)

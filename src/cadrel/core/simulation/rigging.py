@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -112,5 +113,7 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         second_counts=truth.second_counts * (-1.0 if truth.second_inverted else 1.0),
     )
     # One type a field: a whole number from a file would make the kernel compile anew.
-    typed = {n: float(v) for n, v in plant._asdict().items() if isinstance(v, int | float) and n != "device"}
-    return TrueRig(plant._replace(**typed), start)
+    values: list[Any] = list(plant)
+    kinds = Plant.__annotations__.values()
+    typed = [float(v) if kind is float else v for kind, v in zip(kinds, values, strict=True)]
+    return TrueRig(Plant._make(typed), start)

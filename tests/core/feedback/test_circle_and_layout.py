@@ -4,7 +4,7 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from cadrel.core.errors import UnusableInput
@@ -14,6 +14,8 @@ PHI = np.linspace(0, 2 * math.pi, 400, endpoint=False)
 
 
 @settings(max_examples=60, deadline=None)
+@example(0.3125, 0.1875, 0.1875, 0.75, 0.0)  # passes through the zero of the signals: (3, 4, 5)
+@example(0.3, 0.5, -0.4, 1.2, 0.3)  # the zero lies outside
 @given(st.floats(0.3, 1.5), st.floats(-0.2, 0.2), st.floats(-0.2, 0.2), st.floats(0.7, 1.4), st.floats(-0.4, 0.4))
 def test_an_exact_ellipse_is_found_exactly(a: float, x: float, y: float, g: float, q: float) -> None:
     true = SignalCircle(amplitude=a, offset_cos=x, offset_sin=y, gain=g, quadrature=q)

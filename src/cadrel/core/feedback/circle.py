@@ -53,7 +53,7 @@ def fit_circle(cos: FloatArray, sin: FloatArray) -> SignalCircle:
 
     Notes
     -----
-    Least squares of A x² + B y² + C x y + D x + E y = 1, and from it gain, quadrature error and offsets [1]_. With
+    Least squares of A x² + B y² + C x y + D x + E y = 1 about the mean, and from it gain, quadrature error and offsets [1]_. With
     cos = x, the conic of a cos(phi), g a sin(phi + q) has C / sqrt(A B) = -2 sin(q) and A / B = g².
 
     References
@@ -63,13 +63,16 @@ def fit_circle(cos: FloatArray, sin: FloatArray) -> SignalCircle:
     """
     if len(cos) < FEWEST:
         raise UnusableInput(what="Too few samples of the signals.", remedy="Record them over a longer turn.")
-    sectors = np.unique(np.floor((np.arctan2(sin - sin.mean(), cos - cos.mean()) / (2 * math.pi)) * 12))
+    # About their own mean: the conic's constant is set to one, so it must not pass near the zero it is written in.
+    middle_cos, middle_sin = float(cos.mean()), float(sin.mean())
+    x, y = cos - middle_cos, sin - middle_sin
+    sectors = np.unique(np.floor((np.arctan2(y, x) / (2 * math.pi)) * 12))
     if len(sectors) < COVERED:
         raise UnusableInput(
             what="The signals cover too little of their circle.", remedy="Turn over a whole signal period."
         )
-    design = np.stack([cos * cos, sin * sin, cos * sin, cos, sin], axis=1)
-    a, b, c, d, e = np.linalg.lstsq(design, np.ones(len(cos)), rcond=None)[0]
+    design = np.stack([x * x, y * y, x * y, x, y], axis=1)
+    a, b, c, d, e = np.linalg.lstsq(design, np.ones(len(x)), rcond=None)[0]
     if a <= 0 or b <= 0 or 4 * a * b <= c * c:
         raise UnusableInput(what="The signals lie on no ellipse.", remedy="Check both signal wires.")
     root = 4 * a * b - c * c
@@ -79,7 +82,11 @@ def fit_circle(cos: FloatArray, sin: FloatArray) -> SignalCircle:
     scale = 1 + a * x0 * x0 + b * y0 * y0 + c * x0 * y0
     amplitude = math.sqrt(scale / a) / math.cos(quadrature)
     return SignalCircle(
-        amplitude=amplitude, offset_cos=float(x0), offset_sin=float(y0), gain=gain, quadrature=quadrature
+        amplitude=amplitude,
+        offset_cos=float(middle_cos + x0),
+        offset_sin=float(middle_sin + y0),
+        gain=gain,
+        quadrature=quadrature,
     )
 
 

@@ -15,6 +15,7 @@ from cadrel.web.jobs.models import Job
 from cadrel.web.runs.actions import keep_outcome, keep_unfinished
 
 BEAT = 1.0  # [s]
+PATIENCE = 5.0  # [s] for an answer: a stalled machine is no dead line, and the drive guards itself by its lease
 
 
 @app.task(queue="procedures")
@@ -31,7 +32,7 @@ def run_procedure(*, job_id: int) -> None:
 
 def _run(job: Job, pulse: "_Pulse") -> None:
     axis, step = job.axis, job.step
-    link = TcpLink(axis.drive.host, axis.drive.port)
+    link = TcpLink(axis.drive.host, axis.drive.port, timeout=PATIENCE)
     drive = Drive(link, axis.remote)
     drive.lease = axis.lease
     before: dict[str, float] = {}

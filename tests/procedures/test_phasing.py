@@ -15,7 +15,7 @@ from cadrel.link import Drive
 from cadrel.procedures import Session, WiredWrongly, find_angle, plan_commutation, run_commutation
 from cadrel.procedures.errors import NotAllowed, NotConfirmed
 from cadrel.procedures.hand_test import run_hand_test
-from cadrel.procedures.phasing import small_motion
+from cadrel.procedures.phasing import run, small_motion
 from cadrel.procedures.phasing.beforehand import moved_unpowered
 from cadrel.procedures.phasing.vector import LOOK, start_time, swing_period
 from cadrel.procedures.route import consent_for, load_project_values
@@ -45,6 +45,33 @@ def test_the_offset_is_right_on_every_device(device: str, loaded: bool) -> None:
     assert abs(outing.error_deg) <= WITHIN.get(device, 1.0)
     assert outing.travel_share <= 1.0
     assert outing.speed_share <= 1.0
+    assert outing.drive_time < 20  # [s] of the drive, whatever the machine that simulates it
+
+
+def test_three_held_angles_do_where_the_time_is_short(monkeypatch: pytest.MonkeyPatch) -> None:
+    bench = bench_of("sincos", loaded=True)
+    monkeypatch.setattr(run, "LONG_ALREADY", math.inf)
+    usual = try_bench(bench, seed=7)
+    monkeypatch.setattr(run, "LONG_ALREADY", 0.0)
+    short = try_bench(bench, seed=7)
+    assert short.drive_time < usual.drive_time - 1.0
+    assert short.error_deg is not None
+    assert abs(short.error_deg) <= 1.0
+
+
+def test_a_shaft_at_rest_is_seen_to_rest_though_its_device_trembles(make_drive: object) -> None:
+    session, simulated = led(make_drive, rig_of("glaze-arm"), values_of("glaze-arm"), "commutation")
+    seen = set()
+    for _ in range(20):
+        session.rest(0.01)
+        seen.add(session.drive.status()["counts"])
+    assert len(seen) > 1  # it does tremble
+    begun = simulated.time  # type: ignore[attr-defined]
+    session.standstill()
+    assert simulated.time - begun < 0.3  # type: ignore[attr-defined]
+    session.drive.turn_by_hand(math.radians(20), 0.8)
+    session.standstill()
+    assert simulated.time - begun > 0.8  # type: ignore[attr-defined] # a slow turn is no rest
 
 
 @pytest.mark.parametrize(

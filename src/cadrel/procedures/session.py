@@ -16,6 +16,7 @@ from cadrel.procedures.outcome import RunRecord
 
 FloatArray = NDArray[np.float64]
 POLL = 0.02  # [s] of drive time between looks
+TREMBLES = math.radians(0.5)  # of the motor: what a device read finely shows of a shaft at rest
 RESTS = 0.095  # [s] without a count: the shaft rests
 RESTS_BY_HALLS = 0.5  # [s]
 TICK, TV = 62.5e-6, 250e-6
@@ -192,11 +193,12 @@ class Session:
         status = self.drive.status()
         since, end = status["time"], status["time"] + 20.0
         rests = RESTS_BY_HALLS if self.axis.feedback.kind == "halls" else RESTS
-        last = status["counts"]
+        last, fine = status["counts"], self.axis.feedback.kind in ("sincos", "resolver")
+        trembles = TREMBLES / self.axis.feedback.count_angle if fine else 0.0
         while status["time"] < end and status["time"] - since < rests:
             self.drive.link.wait(0.1)
             status = self.drive.status()
-            if status["counts"] != last:
+            if abs(status["counts"] - last) > trembles:
                 last, since = status["counts"], status["time"]
         return status
 

@@ -53,8 +53,8 @@ def fit_circle(cos: FloatArray, sin: FloatArray) -> SignalCircle:
 
     Notes
     -----
-    Least squares of A x² + B y² + C x y + D x + E y = 1 about the mean, and from it gain, quadrature error and offsets [1]_. With
-    cos = x, the conic of a cos(phi), g a sin(phi + q) has C / sqrt(A B) = -2 sin(q) and A / B = g².
+    Least squares of A x² + B y² + C x y + D x + E y = 1 about the mean, and from it gain, quadrature error and
+    offsets [1]_. With cos = x, the conic of a cos(phi), g a sin(phi + q) has C / sqrt(A B) = -2 sin(q) and A / B = g².
 
     References
     ----------

@@ -16,18 +16,18 @@ SWING = 0.5  # [s] at each angle, at most: the mean of many holds takes out the 
 RATE = TURN * SLOW_TURN / 2
 
 
-def hold_angles(session: Session, turning: Turning) -> OffsetResult:
+def hold_angles(session: Session, turning: Turning, angles: int = HELD_ANGLES) -> OffsetResult:
     """Return the offset from held vectors: friction cancels between the two directions, the load is taken out."""
     session.enter("holding angles", 0.45)
-    step = TURN / HELD_ANGLES
+    step = TURN / angles
     up: list[tuple[float, float]] = []
     down: list[tuple[float, float]] = []
-    for k in range(HELD_ANGLES):
-        up.append(_hold_at(session, turning, (k + 1) * step))
+    for k in range(angles):
+        up.append(_hold_at(session, turning, (k + 1) * step, step))
     # A step over the end, so that the way back reaches the last angle from above.
-    _step_to(session, turning, (HELD_ANGLES + 1.0) * step)
-    for k in range(HELD_ANGLES, 0, -1):
-        down.append(_hold_at(session, turning, k * step))
+    _step_to(session, turning, (angles + 1.0) * step, step)
+    for k in range(angles, 0, -1):
+        down.append(_hold_at(session, turning, k * step, step))
     rising, falling = np.array(up), np.array(down[::-1])
     held = offset_from_alignment(
         rising[:, 0], rising[:, 1], falling[:, 0], falling[:, 1], pole_pairs=round(session.values["motor.pole_pairs"])
@@ -36,20 +36,18 @@ def hold_angles(session: Session, turning: Turning) -> OffsetResult:
     return OffsetResult(offset, held.spread, held.friction_lag, held.followed)
 
 
-def _hold_at(session: Session, turning: Turning, angle: float) -> tuple[float, float]:
-    _step_to(session, turning, angle)
+def _hold_at(session: Session, turning: Turning, angle: float, step: float) -> tuple[float, float]:
+    _step_to(session, turning, angle, step)
     session.hold(HOLD - LOOK * LOOKS)
     wait_until_still(session, looks=LOOKS, longest=SWING)
     counts = [session.hold(LOOK)["counts"] for _ in range(LOOKS)]
     return angle, (float(np.mean(counts)) + 0.5) * turning.per_count
 
 
-def _step_to(session: Session, turning: Turning, angle: float) -> None:
-    """Turn the vector by a step; over a whole period of the swing, so that the shaft stops with it."""
-    usual = TURN / HELD_ANGLES / RATE
+def _step_to(session: Session, turning: Turning, angle: float, step: float) -> None:
+    """Turn the vector by a step, to an angle; over a whole period of the swing, so that the shaft stops with it."""
+    usual = step / RATE
     periods = math.ceil(usual / turning.swing - 0.3) if turning.swing else 0
     seconds = max(periods, 1) * turning.swing if turning.swing else usual
-    session.drive.vector(
-        angle=angle, rate=TURN / HELD_ANGLES / seconds, current=turning.current, rise=turning.current / 0.3
-    )
+    session.drive.vector(angle=angle, rate=step / seconds, current=turning.current, rise=turning.current / 0.3)
     session.hold(seconds)

@@ -21,6 +21,7 @@ from cadrel.procedures.phasing.confirming import (
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.halls_alone import learn_twice, push_both_ways
 from cadrel.procedures.phasing.holding import hold_angles
+from cadrel.procedures.phasing.plan import FEWER_ANGLES, HELD_ANGLES, LONG_ALREADY
 from cadrel.procedures.phasing.signals import Correction, correct_signals
 from cadrel.procedures.phasing.turning import TURN, Turning, turn_vector
 from cadrel.procedures.session import Consent, Session
@@ -36,6 +37,7 @@ UNEVEN = 0.15  # torque per amp of the two ways
 class _Found:
     """What the run has gathered."""
 
+    begun: float  # [s] of drive time
     turning: Turning
     changes: dict[str, float] = field(default_factory=dict)
     held: OffsetResult | None = None
@@ -69,10 +71,11 @@ def run_commutation(session: Session) -> Outcome:
 
 def _run(session: Session) -> Outcome:
     session.refresh()
+    begun = float(session.drive.status()["time"])
     session.write({"commutation.valid": 0.0})
     look_beforehand(session)
     centre = float(session.drive.status()["position"])
-    found = _Found(turn_vector(session, centre))
+    found = _Found(begun, turn_vector(session, centre))
     _compare_flux(session, found)
     found.correction = correct_signals(session, found.turning)
     if session.axis.feedback.kind == "halls":
@@ -113,8 +116,8 @@ def _hold(session: Session, found: _Found, centre: float) -> None:
     turning, axis, drive = found.turning, session.axis, session.drive
     with session.enabled_around("vector", centre):
         drive.vector(angle=0.0, rate=TURN, current=turning.current, rise=turning.current / 0.3)
-        session.hold(0.35)
-        found.held = hold_angles(session, turning)
+        taken = session.hold(0.35)["time"] - found.begun
+        found.held = hold_angles(session, turning, HELD_ANGLES if taken < LONG_ALREADY else FEWER_ANGLES)
         if not axis.knows_angle_at_power_up:
             here = turning.pairs * (session.look()["counts"] + 0.5) * turning.per_count
             drive.adopt_angle(here + found.held.offset)

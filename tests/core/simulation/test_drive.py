@@ -11,6 +11,7 @@ from cadrel.core.axis import drive_values
 from cadrel.core.motion import move_profile
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import SimulatedDrive, machine
+from cadrel.core.simulation.layout import TICK
 from cadrel.link import Drive, RefusedByDrive
 from tests.conftest import rig_of
 
@@ -269,3 +270,40 @@ def test_the_log_says_how_long_after_the_last_command_a_jog_stood_still(ready: t
     assert 0.1 < ended["facts"]["after"] < 0.2
     simulated.advance(0.5)
     assert len([e for e in drive.events(since) if e["kind"] == "jog_ended"]) == 1
+
+
+def test_sines_renewed_now_and_then_are_those_of_the_angles(ready: tuple[Drive, SimulatedDrive]) -> None:
+    drive, simulated = ready
+    enable(drive, "velocity", travel=1e4)
+    drive.run_at(100.0)
+    state, worst, fastest = simulated._state, 0.0, 0.0
+    for _ in range(1500):
+        drive.beat()
+        simulated.advance(3 * TICK)
+        fastest = max(fastest, abs(float(state.omega1)))
+        for angle, cosine, sine in (
+            (state.angle_rotor, state.cos_rotor, state.sin_rotor),
+            (state.angle_used, state.cos_used, state.sin_used),
+        ):
+            worst = max(worst, abs(cosine - math.cos(angle)), abs(sine - math.sin(angle)))
+    assert fastest > 50  # [rad/s] it turned
+    assert worst < 2e-9
+
+
+def test_how_drive_time_is_sliced_changes_nothing(make_drive: Make, pusher: dict[str, Entry]) -> None:
+    truth = rig_of("tile-pusher")
+    ended = []
+    for slices in (1, 7, 50):
+        drive, simulated = make_drive(truth, 3)
+        drive.take_control("test")
+        drive.write(drive_values(pusher, drive_current_peak=truth.drive_current_peak))
+        drive.store()
+        drive.restart()
+        drive.take_control("test")
+        drive.enable("vector", guard_low=-1e3, guard_high=1e3, guard_speed=500)
+        drive.vector(angle=6.0, rate=20.0, current=1.5, rise=20.0)
+        for _ in range(slices):
+            simulated.advance(350 / slices * TICK)
+        ended.append(simulated._state.tobytes())
+    assert ended[0] == ended[1] == ended[2]
+    assert simulated._state.vec_current > 0.3

@@ -14,6 +14,8 @@ from cadrel.procedures.strokes import back_and_forth, block_means
 
 AGREE = 0.03  # two consecutive inertias must agree this well
 MOST_RUNS = 5
+STROKES = (1.0, 0.4, 0.7)  # shares of the top speed
+SLOW, SLOWEST = 0.3, 4.0  # of the top speed; [rad/s]: below, friction still falls with speed
 CROSSOVER = 2 * math.pi * 15.0  # [rad/s] of the careful velocity loop between runs
 CHANNELS = ("position", "velocity", "i_q", "i_d", "v_q", "i_q_ref")
 
@@ -33,11 +35,12 @@ def run_load(session: Session) -> Outcome:
     previous: LoadEstimate | None = None
     for k in range(MOST_RUNS):
         session.enter(f"back and forth, run {k + 1}", 0.05 + 0.9 * k / MOST_RUNS)
-        record, wave = back_and_forth(session, CHANNELS, shares=(1.0, 0.25, 0.55))
+        record, wave = back_and_forth(session, CHANNELS, shares=STROKES)
         flux = _flux(session, record)
         kt = 1.5 * session.values["motor.pole_pairs"] * flux.value
         top = float(np.abs(wave).max())
-        load = fit_load(record["position"], kt * record["i_q"], period=record.period, slow=max(0.12 * top, 4.0))
+        slow = max(SLOW * top, SLOWEST)
+        load = fit_load(record["position"], kt * record["i_q"], wave, period=record.period, slow=slow)
         inertia = max(load.inertia.value, 0.5 * session.axis.motor.inertia)
         session.write(
             {

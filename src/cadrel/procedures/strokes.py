@@ -1,7 +1,8 @@
-"""Trapezoidal strokes to both sides of the start, in velocity mode, by an exactly timed excitation."""
+"""Soft strokes to both sides of the start, in velocity mode, by an exactly timed excitation."""
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -10,15 +11,46 @@ from cadrel.procedures.session import TV, FloatArray, Session
 
 SPEED_SHARE = 0.65  # of the consented speed: a soft loop overshoots
 TRAVEL_SHARE = 0.5  # of the consented travel to each side
+RAMPED = 0.6  # of a stroke's way at most; the rest is run at speed
+# [s] of a change of speed, over several periods of a springy shaft: a jump would make it swing. For the first of them
+# speed is given up where the travel is short, for the second it is not.
+SOFT, SOFTER = 0.12, 0.25
+FAINT = 0.07  # of continuous torque: what a gentle ramp must still ask for, or friction hides the inertia
 BLOCK = 40  # [samples] a mean covers: 10 ms
 
 
-def _lobe(speed: float, ramp: float, distance: float) -> FloatArray:
-    """Velocity of one trapezoidal stroke, at the velocity sample."""
-    up = max(round(speed / ramp / TV), 8)
-    flat = max(round((distance / speed - up * TV) / TV), 40)
-    rise = np.arange(1, up + 1) / up
-    return speed * np.concatenate([rise, np.ones(flat), rise[::-1], np.zeros(60)])
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Ramps:
+    """Along half a cosine from rest to a speed, within a way and between two accelerations."""
+
+    hardest: float  # [rad/s²] at the steepest point, pi / 2 times the mean
+    gentlest: float  # [rad/s²]
+    reach: float  # [rad] that the two ramps of a stroke may take
+
+    def _at_least(self, speed: float) -> float:
+        return max(0.5 * math.pi * speed / self.hardest, min(SOFT, speed / self.gentlest))
+
+    def rise(self, speed: float) -> float:
+        """Time from rest to a speed. [s]"""
+        return max(self._at_least(speed), min(SOFTER, speed / self.gentlest, self.reach / speed))
+
+    def fastest(self, speed: float) -> float:
+        """Speed, up to the one given, whose ramps fit. [rad/s]"""
+        low, high = 0.0, speed
+        if speed * self._at_least(speed) <= self.reach:
+            return speed
+        for _ in range(40):
+            middle = 0.5 * (low + high)
+            low, high = (middle, high) if middle * self._at_least(middle) <= self.reach else (low, middle)
+        return low
+
+
+def _lobe(speed: float, rise: float, reach: float) -> FloatArray:
+    """Velocity of one stroke with soft ends, at the velocity sample."""
+    up = max(round(rise / TV), 8)
+    flat = max(round(reach / speed / TV) - up, 40)
+    ramp = 0.5 - 0.5 * np.cos(math.pi * np.arange(1, up + 1) / up)
+    return speed * np.concatenate([ramp, np.ones(flat), ramp[::-1], np.zeros(60)])
 
 
 def back_and_forth(
@@ -29,12 +61,13 @@ def back_and_forth(
     A `torque` holds a load from the moment the power stage closes [N·m]; `top` is the share of the consented speed.
     """
     reach = TRAVEL_SHARE * session.consent.travel
-    most = 0.6 * session.axis.motor.torque_constant * session.values["limit.current"]
-    ramp = min(session.values["limit.acceleration"], most / session.values["load.inertia"])
-    fastest = min(top * session.consent.speed, math.sqrt(0.6 * reach * ramp))
+    kt, inertia = session.axis.motor.torque_constant, session.values["load.inertia"]
+    hardest = min(session.values["limit.acceleration"], 0.6 * kt * session.values["limit.current"] / inertia)
+    ramps = _Ramps(hardest=hardest, gentlest=FAINT * kt * session.current_continuous / inertia, reach=RAMPED * reach)
+    fastest = ramps.fastest(top * session.consent.speed)
     lobes = []
     for share in shares:
-        lobe = _lobe(share * fastest, ramp, reach)
+        lobe = _lobe(share * fastest, ramps.rise(share * fastest), reach)
         lobes += [lobe, -lobe, -lobe, lobe]
     wave = np.concatenate(lobes)
     with session.enabled("velocity", torque=torque):

@@ -10,7 +10,7 @@ from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.estimated import Estimated
 
 FloatArray = NDArray[np.float64]
-SPAN = 20  # [samples] an equation covers: long against a resonance's period and the noise, short against a ramp
+SPAN = 40  # [samples] an equation covers: long against the noise, short against a ramp
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,17 +29,22 @@ class LoadEstimate:
         return {**{k: getattr(self, k).as_dict() for k in keys}, "residual": self.residual}
 
 
-def fit_load(position: FloatArray, torque: FloatArray, *, period: float, slow: float, span: int = SPAN) -> LoadEstimate:
-    """Return the load by least squares on the integrated equation of motion.
+def fit_load(
+    position: FloatArray, torque: FloatArray, command: FloatArray, *, period: float, slow: float, span: int = SPAN
+) -> LoadEstimate:
+    """Return the load from the integrated equation of motion, the commanded speed as instrument.
 
     Parameters
     ----------
     position, torque : ndarray, shape (n,)
         Shaft angle [rad] and shaft torque from the measured current [N·m], sampled together.
+    command : ndarray, shape (n,)
+        Commanded speed, which knows nothing of noise and of a shaft that swings. [rad/s]
     period : float
         Between samples. [s]
     slow : float
-        Speed below which a span is left out: sticking and Stribeck friction are not in the model. [rad/s]
+        Speed, measured and commanded, below which a span is left out: sticking and Stribeck friction are not in the
+        model. [rad/s]
     span : int
         Samples per equation.
 
@@ -53,32 +58,49 @@ def fit_load(position: FloatArray, torque: FloatArray, *, period: float, slow: f
     Over a span: mean torque = J (w_end - w_begin) / span time + Tc sign(w) + b mean(w) + Tg. Speeds at the ends
     are central differences of position over a span, so torque is averaged with the matching triangular weight; no
     derivative of a noisy signal is taken.
+
+    Where motor and load swing against each other, the motor accelerates without torque; least squares would read that
+    as less inertia. The same terms made of the command, which does not swing, are orthogonal to it: with instruments Z,
+    Z' A x = Z' y [1]_.
+
+    References
+    ----------
+    .. [1] L. Ljung, System Identification: Theory for the User, 2nd ed., 1999, section 7.6 (from memory).
     """
-    hop = span * period
-    w = (position[span:] - position[:-span]) / hop  # mean speed of each span
-    change = (w[span:] - w[:-span]) / hop  # over the triangle of two spans
+    change, speed, usable = _terms(position, period, span, slow)
+    meant = np.concatenate([[0.0], np.cumsum(command)[:-1]]) * period
+    change_meant, speed_meant, usable_meant = _terms(meant, period, span, slow)
     weights = np.convolve(np.ones(span), np.ones(span)) / span**2
     mean_torque = np.convolve(torque, weights, mode="valid")[: len(change)]
-    mean_speed = 0.5 * (w[span:] + w[:-span])
-    steady = (np.minimum(np.abs(w[span:]), np.abs(w[:-span])) > slow) & (w[span:] * w[:-span] > 0)
-    pick = np.nonzero(steady)[0][:: max(1, span // 2)]
-    if len(pick) < 20 or np.ptp(np.sign(mean_speed[pick])) < 1:
+    pick = np.nonzero(usable & usable_meant & (speed * speed_meant > 0))[0][:: max(1, span // 2)]
+    if len(pick) < 20 or np.ptp(np.sign(speed[pick])) < 1:
         raise UnusableInput(
             what="The axis moved too little, or one way only.",
             remedy="Allow more travel or a higher identification velocity.",
         )
-    a = np.stack([change[pick], np.sign(mean_speed[pick]), mean_speed[pick], np.ones(len(pick))], axis=1)
-    y = mean_torque[pick]
-    scale = np.abs(a).max(0)
-    solution, _, _, _ = np.linalg.lstsq(a / scale, y, rcond=None)
+    a, z = _equations(change, speed, pick), _equations(change_meant, speed_meant, pick)
+    y, scale = mean_torque[pick], np.abs(a).max(0)
+    gain = np.linalg.inv(z.T @ (a / scale)) @ z.T
+    solution = gain @ y
     rest = y - (a / scale) @ solution
     sigma2 = float(rest @ rest) / max(len(y) - 4, 1)
-    std = np.sqrt(np.diag(np.linalg.inv((a / scale).T @ (a / scale))) * sigma2) / scale
-    j, tc, b, tg = solution / scale
+    std = np.sqrt(np.diag(gain @ gain.T) * sigma2) / scale
+    found = [Estimated(float(v), float(s)) for v, s in zip(solution / scale, std, strict=True)]
     return LoadEstimate(
-        inertia=Estimated(float(j), float(std[0])),
-        coulomb=Estimated(float(tc), float(std[1])),
-        viscous=Estimated(float(b), float(std[2])),
-        constant=Estimated(float(tg), float(std[3])),
-        residual=math.sqrt(sigma2),
+        inertia=found[0], coulomb=found[1], viscous=found[2], constant=found[3], residual=math.sqrt(sigma2)
     )
+
+
+def _terms(
+    position: FloatArray, period: float, span: int, slow: float
+) -> tuple[FloatArray, FloatArray, NDArray[np.bool_]]:
+    """Acceleration and mean speed over two spans, and where both moved fast enough and the same way."""
+    hop = span * period
+    w = (position[span:] - position[:-span]) / hop
+    before, after = w[:-span], w[span:]
+    usable = (np.minimum(np.abs(before), np.abs(after)) > slow) & (before * after > 0)
+    return (after - before) / hop, 0.5 * (after + before), usable
+
+
+def _equations(change: FloatArray, speed: FloatArray, pick: NDArray[np.int64]) -> FloatArray:
+    return np.stack([change[pick], np.sign(speed[pick]), speed[pick], np.ones(len(pick))], axis=1)

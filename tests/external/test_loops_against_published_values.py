@@ -84,12 +84,12 @@ def test_two_mass_frequencies_are_the_handbook_formulas_and_the_poles_of_the_mod
 
 
 def test_mechanics_is_the_transfer_function_python_control_computes_from_the_state_equations() -> None:
-    j1, j2, k, d, b = 2e-4, 5e-4, 400.0, 0.03, 1e-3
-    a = np.array([[-(d + b) / j1, d / j1, -k / j1], [d / j2, -d / j2, k / j2], [1, -1, 0]])
+    j1, j2, k, d, b1, b2 = 2e-4, 5e-4, 400.0, 0.03, 1e-3, 4e-3
+    a = np.array([[-(d + b1) / j1, d / j1, -k / j1], [d / j2, -(d + b2) / j2, k / j2], [1, -1, 0]])
     system = control.ss(a, [[1 / j1], [0], [0]], [[1, 0, 0]], [[0]])
     frequency = np.geomspace(1, 1000, 200)
     expected = system(2j * np.pi * frequency)
-    load = TwoMass(inertia_motor=j1, inertia_load=j2, stiffness=k, damping=d, viscous=b)
+    load = TwoMass(inertia_motor=j1, inertia_load=j2, stiffness=k, damping=d, viscous=b1, viscous_load=b2)
     np.testing.assert_allclose(mechanics(load, frequency), expected, rtol=1e-9)
 
 

@@ -141,7 +141,7 @@ HANDLERS: dict[str, Handler] = {
         held=bool(p.get("held")),
     ),
     "motion.jog": lambda d, p: d.jog(float(p["velocity"])),
-    "motion.run": lambda d, p: d.run_at(float(p["velocity"])),
+    "motion.run": lambda d, p: d.run_at(float(p["velocity"]), float(p.get("acceleration", 0.0))),
     "motion.path": lambda d, p: d.run_path(unpack(p["segments"])),
     "motion.adopt_angle": lambda d, p: d.adopt_angle(float(p["angle"])),
     "motion.set_position": lambda d, p: d.set_position(float(p["value"])),

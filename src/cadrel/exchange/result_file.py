@@ -28,7 +28,7 @@ def result_document(
         for loop, found in outcome.margins.items():
             margins[loop] = found
         acceptance = outcome.acceptance or acceptance
-        for key in ("inertia_motor", "inertia_load", "stiffness", "damping"):
+        for key in ("inertia_motor", "inertia_load", "stiffness", "damping", "viscous_load"):
             if outcome.model.get(key) is not None:
                 identified[f"model_{key}"] = {"value": outcome.model[key], "unit": "SI", "std": None}
     for derived in ("acceptance", "velocity_loop", "velocity_margin", "position_loop", "current_loop"):

@@ -141,9 +141,9 @@ class Drive:
         """Jog; to be renewed within 100 ms. [rad/s]"""
         self._led("motion.jog", velocity=velocity)
 
-    def run_at(self, velocity: float) -> None:
-        """Ramp to a speed and keep it. [rad/s]"""
-        self._led("motion.run", velocity=velocity)
+    def run_at(self, velocity: float, *, acceleration: float = 0.0) -> None:
+        """Ramp to a speed and keep it, more gently than the limit if an acceleration says so. [rad/s], [rad/s²]"""
+        self._led("motion.run", velocity=velocity, acceleration=acceleration)
 
     def run_path(self, segments: FloatArray) -> None:
         """Run constant-jerk segments; shape (n, 6)."""

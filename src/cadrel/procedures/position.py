@@ -16,14 +16,14 @@ from cadrel.procedures.session import TV, Session
 
 STEP_SECONDS = 0.25
 REPEATS = 4
-MODEL_KEYS = ("inertia_motor", "inertia_load", "stiffness", "damping", "viscous")
 
 
 def model_of(session: Session) -> TwoMass:
     """Return the load identified by the velocity step. Raises `NotAllowed` if there is none."""
-    if not all(k in session.model for k in MODEL_KEYS):
+    load = TwoMass.from_model(session.model)
+    if load is None:
         raise NotAllowed(why="The load is not identified.", remedy="Run the velocity step first.")
-    return TwoMass(**{k: session.model[k] for k in MODEL_KEYS})
+    return load
 
 
 def run_position_loop(session: Session) -> Outcome:

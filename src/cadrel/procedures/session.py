@@ -19,6 +19,7 @@ POLL = 0.02  # [s] of drive time between looks
 TREMBLES = math.radians(0.5)  # of the motor: what a device read finely shows of a shaft at rest
 RESTS = 0.095  # [s] without a count: the shaft rests
 RESTS_BY_HALLS = 0.5  # [s]
+GENTLE = 0.15  # [s] in which a speed is reached where nothing is measured meanwhile
 TICK, TV = 62.5e-6, 250e-6
 
 HINTS = {
@@ -247,20 +248,32 @@ class Session:
         rating = float(self.drive.identity()["current_continuous"])
         return min(self.axis.motor.current_continuous, rating, self.values["limit.current"])
 
+    def run_at(self, speed: float) -> None:
+        """In velocity mode: come to a speed gently, and wait until that is done. [rad/s]
+
+        At the limit's acceleration a careful loop would fall behind and then overshoot the speed consented to.
+        """
+        ramp = self._gentle(speed)
+        self.drive.run_at(speed, acceleration=ramp)
+        self.hold(abs(speed) / ramp)
+
+    def _gentle(self, speed: float) -> float:
+        return min(max(self.values["limit.acceleration"], 1e-9), max(abs(speed), 1e-9) / GENTLE)
+
     def go_to(self, position: float, *, speed: float) -> None:
         """In velocity mode: run near a position and stop there. [rad], [rad/s]"""
         status = self.look()
         gap = position - status["position"]
-        ramp = max(self.values["limit.acceleration"], 1e-9)
-        speed = min(speed, math.sqrt(ramp * abs(gap)))
+        speed = min(speed, math.sqrt(max(self.values["limit.acceleration"], 1e-9) * abs(gap)), abs(gap) / GENTLE)
         if abs(gap) < 1e-3 or speed <= 0:
             return
-        self.drive.run_at(math.copysign(speed, gap))
+        ramp = self._gentle(speed)
+        self.drive.run_at(math.copysign(speed, gap), acceleration=ramp)
         stop_gap = speed * speed / (2 * ramp)
         self.until(
             lambda s: (position - s["position"]) * math.copysign(1, gap) <= stop_gap + speed * POLL,
             at_most=3 * abs(gap) / speed + 2,
             what="the approach",
         )
-        self.drive.run_at(0.0)
+        self.drive.run_at(0.0, acceleration=ramp)
         self.until(lambda s: not s["moving"], at_most=speed / ramp + 2, what="standstill")

@@ -30,7 +30,7 @@ from cadrel.core.tuning import tune_velocity
 from cadrel.link import Recording
 from cadrel.procedures.electrical import curve_of
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
-from cadrel.procedures.session import TV, Session
+from cadrel.procedures.session import GENTLE, TV, Session
 
 PERIOD = 2048  # [samples] of the multisine: 0.512 s
 LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
@@ -115,12 +115,12 @@ def measure_plant(
         session.enter(f"frequency response, pass {k + 1} of {len(PASSES)}", share + 0.3 * k / len(PASSES))
         with session.enabled_around("velocity", home):
             session.go_to(home - direction * 0.75 * session.consent.travel, speed=2 * bias)
-            session.drive.run_at(direction * bias)
-            session.hold(0.15 + bias / session.values["limit.acceleration"])
+            session.run_at(direction * bias)
+            session.hold(0.15)
             record = session.excite_and_record(
                 ["torque_cmd", "velocity", "i_q"], "torque", signal, divider=4, repeats=periods + 1
             )
-            session.drive.run_at(0.0)
+            session.drive.run_at(0.0, acceleration=bias / GENTLE)
             session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
         parts.append(
             estimate_response(
@@ -163,8 +163,8 @@ def _step(session: Session, share: float) -> dict[str, Any]:
     home = float(session.drive.status()["position"])
     with session.enabled_around("velocity", home):
         session.go_to(home - 0.7 * session.consent.travel, speed=2 * bias)
-        session.drive.run_at(bias)
-        session.hold(0.3)
+        session.run_at(bias)
+        session.hold(0.15)
         record = session.excite_and_record(
             ["velocity", "velocity_ref", "i_q"], "velocity", wave, divider=4, repeats=repeats
         )
@@ -238,7 +238,7 @@ def _outcome(
         ),
         Finding(kind="velocity_margin", label="Velocity-loop phase margin", value=margin, unit="°", run=2),
     ]
-    if load.resonance_hz and load.antiresonance_hz:
+    if load.resonance_hz and load.antiresonance_hz and load.resonance_hz < f[-1]:  # above, only its flank was seen
         findings += [
             Finding(kind="resonance", label="Resonance", value=load.resonance_hz, unit="Hz", run=2),
             Finding(kind="antiresonance", label="Anti-resonance", value=load.antiresonance_hz, unit="Hz", run=2),

@@ -18,7 +18,9 @@ from cadrel.core.control import (
 from cadrel.core.control.filters import TICK, TV
 from cadrel.core.control.poles import _mechanics_tick
 
-LOAD = TwoMass(inertia_motor=1.4e-4, inertia_load=2.3e-4, stiffness=300.0, damping=0.02, viscous=4e-4)
+LOAD = TwoMass(
+    inertia_motor=1.4e-4, inertia_load=2.3e-4, stiffness=300.0, damping=0.02, viscous=4e-4, viscous_load=3e-3
+)
 WINDING = Winding(resistance=1.3, inductance=4.6e-3)
 GAINS = Gains(
     current_gain=17.0,

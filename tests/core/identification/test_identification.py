@@ -167,6 +167,32 @@ def test_two_masses_are_found_in_their_own_response(anti: float, ratio: float) -
     assert fit.load.inertia == pytest.approx(truth.inertia, rel=0.03)
 
 
+def noisy_response(truth: TwoMass) -> FrequencyResponse:
+    f = np.geomspace(4, 1000, 80)
+    clean = velocity_plant(truth, WINDING, GAINS, f)
+    noisy = clean * (1 + RNG.normal(0, 0.005, 80) + 1j * RNG.normal(0, 0.005, 80))
+    return FrequencyResponse(f, noisy, np.full(80, 0.99), 0.005 * np.abs(noisy))
+
+
+def test_what_rubs_on_the_load_is_told_from_what_damps_the_shaft() -> None:
+    # Both fill the anti-resonance, only the shaft's own damping lowers the resonance with it.
+    truth = TwoMass(
+        inertia_motor=3e-4, inertia_load=3e-4, stiffness=34.0, damping=0.003, viscous=1e-4, viscous_load=2.8e-3
+    )
+    fit = fit_two_mass(noisy_response(truth), WINDING, GAINS, inertia=6.3e-4, viscous=2.9e-3).load
+    assert fit.viscous_load == pytest.approx(truth.viscous_load, rel=0.1)
+    assert fit.damping == pytest.approx(truth.damping, rel=0.1)
+    assert fit.viscous < 4e-4  # the rest of the total
+
+
+def test_a_resonance_just_above_the_measurement_is_seen_by_its_flank() -> None:
+    truth = TwoMass(inertia_motor=1.26e-3, inertia_load=3.2e-4, stiffness=13400.0, damping=0.25)
+    response = noisy_response(truth)
+    fit = fit_two_mass(response, WINDING, GAINS, inertia=1.5e-3, viscous=0.0)
+    model = velocity_plant(fit.load, fit.winding, GAINS, response.frequency)
+    assert np.abs(20 * np.log10(np.abs(model / response.value))).max() < 0.5  # a single mass is 5 dB off
+
+
 def test_one_mass_stays_one_mass() -> None:
     f = np.geomspace(4, 1000, 80)
     clean = velocity_plant(TwoMass(inertia_motor=3e-4), WINDING, GAINS, f)

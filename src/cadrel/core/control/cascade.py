@@ -6,8 +6,8 @@ sampled plant are left out: below 1 kHz the first is under 1 % (docs/control-str
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
-from typing import Self
+from dataclasses import dataclass, fields, replace
+from typing import Any, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -33,7 +33,14 @@ class TwoMass:
     inertia_load: float = 0.0
     stiffness: float | None = None
     damping: float = 0.0
-    viscous: float = 0.0
+    viscous: float = 0.0  # [N·m·s/rad] on the motor
+    viscous_load: float = 0.0  # [N·m·s/rad] on the load: it fills the anti-resonance
+
+    @classmethod
+    def from_model(cls, model: Mapping[str, Any]) -> Self | None:
+        """Return the load that plain values (`asdict`) describe; None unless they describe it whole."""
+        names = [f.name for f in fields(cls)]
+        return cls(**{k: model[k] for k in names}) if all(k in model for k in names) else None
 
     @property
     def inertia(self) -> float:
@@ -147,10 +154,10 @@ def mechanics(load: TwoMass, frequency: FloatArray) -> ComplexArray:
     """Return torque to motor speed. [rad/s per N·m]"""
     s = 2j * np.pi * frequency
     if load.stiffness is None:
-        return np.asarray(1 / (load.inertia * s + load.viscous), dtype=np.complex128)
+        return np.asarray(1 / (load.inertia * s + load.viscous + load.viscous_load), dtype=np.complex128)
     spring = load.stiffness + load.damping * s
     own = load.inertia_motor * s * s + spring + load.viscous * s
-    other = load.inertia_load * s * s + spring
+    other = load.inertia_load * s * s + spring + load.viscous_load * s
     return s * other / (own * other - spring * spring)
 
 

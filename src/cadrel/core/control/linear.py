@@ -41,7 +41,8 @@ def step_response(
         _RIGID if rigid else load.inertia_load,
         0.0 if rigid else float(load.stiffness or 0.0),
         load.damping,
-        load.viscous,
+        load.viscous + load.viscous_load if rigid else load.viscous,
+        load.viscous_load,
         gains.velocity_gain,
         gains.velocity_reset,
         lowpass_pole(gains.feedback_filter_hz),
@@ -62,7 +63,7 @@ def step_response(
 
 
 @numba.njit(cache=True)
-def _simulate(kind, out, r, ind, kp, tn, j1, j2, k, d, b, kv_p, kv_tn, fpole, tpole, b0, b1, b2, a1, a2, kpos):
+def _simulate(kind, out, r, ind, kp, tn, j1, j2, k, d, b, rub, kv_p, kv_tn, fpole, tpole, b0, b1, b2, a1, a2, kpos):
     """Command current = command torque (Kt = 1). Semi-implicit mechanics in four substeps a tick."""
     a = math.exp(-TICK * r / ind)
     gain = (1.0 - a) / r
@@ -99,6 +100,6 @@ def _simulate(kind, out, r, ind, kp, tn, j1, j2, k, d, b, kv_p, kv_tn, fpole, tp
                 shaft = k * (th1 - th2) + d * (w1 - w2)
                 w1 += h * (te - shaft - b * w1) / j1
                 if k > 0.0:
-                    w2 += h * shaft / j2
+                    w2 += h * (shaft - rub * w2) / j2
                 th1 += h * w1
                 th2 += h * w2

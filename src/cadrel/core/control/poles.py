@@ -48,10 +48,10 @@ def _mechanics_tick(load: TwoMass, winding: Winding) -> tuple[FloatArray, FloatA
     a = np.zeros((5, 5))
     a[0, 0] = -winding.resistance / winding.inductance
     if k is None:
-        a[1, 0], a[1, 1] = 1 / load.inertia, -load.viscous / load.inertia
+        a[1, 0], a[1, 1] = 1 / load.inertia, -(load.viscous + load.viscous_load) / load.inertia
     else:
         a[1] = [1 / j1, -(load.damping + load.viscous) / j1, 0, load.damping / j1, -k / j1]
-        a[3] = [0, load.damping / j2, 0, -load.damping / j2, k / j2]
+        a[3] = [0, load.damping / j2, 0, -(load.damping + load.viscous_load) / j2, k / j2]
         a[4] = [0, 1, 0, -1, 0]
     a[2, 1] = 1.0
     whole = np.zeros((6, 6))

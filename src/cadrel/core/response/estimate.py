@@ -71,7 +71,6 @@ def estimate_response(
 
     def spectra(signal: FloatArray) -> ComplexArray:
         cut = np.asarray(signal[tail], dtype=float).reshape(n, period)
-        # A ramp (a shaft that moves on) leaks into every line; what is periodic is not changed by its removal.
         return np.fft.rfft(cut, axis=1)[:, lines]
 
     r, u, y = spectra(excitation), spectra(entry), spectra(exit_)

@@ -446,10 +446,12 @@ class SimulatedDrive:
         if velocity or not self._jog_heard:
             self._jog_heard = s.tick
 
-    def run_at(self, velocity: float) -> None:
-        """Ramp to a speed and keep it. [rad/s]"""
+    def run_at(self, velocity: float, acceleration: float = 0.0) -> None:
+        """Ramp to a speed and keep it, more gently than the limit if an acceleration says so. [rad/s], [rad/s²]"""
         self.jog(velocity)
         self._jog_until = self._jog_heard = 0
+        if acceleration > 0.0:
+            self._state.gen_rate = min(acceleration, self._settings.acceleration)
 
     def run_path(self, segments: np.ndarray) -> None:
         """Run constant-jerk segments from where the command stands; position mode. Shape (n, 6)."""

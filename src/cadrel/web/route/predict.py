@@ -36,13 +36,13 @@ SLIDERS = {
     ),
     "position": ("position.gain",),
 }
-MODEL_KEYS = ("inertia_motor", "inertia_load", "stiffness", "damping", "viscous")
 
 
 def load_of(axis: Axis, values: Mapping[str, float]) -> tuple[TwoMass, str]:
     """Return the load to predict with, and where it comes from."""
-    if all(k in axis.model for k in MODEL_KEYS):
-        return TwoMass(**{k: axis.model[k] for k in MODEL_KEYS}), "identified model"
+    load = TwoMass.from_model(axis.model)
+    if load is not None:
+        return load, "identified model"
     return TwoMass(inertia_motor=values["load.inertia"], viscous=float(axis.model.get("viscous", 0.0))), (
         "identified inertia, rigid" if "inertia" in axis.model else "entered inertia, rigid"
     )

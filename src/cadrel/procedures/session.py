@@ -28,7 +28,7 @@ HINTS = {
     "overcurrent": "Current rose above the peak: check inductance and current gain.",
     "overspeed": "The axis ran too fast: check commutation and direction.",
     "following_error": "The axis did not follow: lower the acceleration, or check what blocks it.",
-    "overvoltage": "Braking raised the bus: fit a brake resistor or brake more gently.",
+    "overvoltage": "Braking raised the bus: fit a brake resistor, or lower velocity and acceleration.",
     "feedback_error": "The device's words arrived wrong: check cable, layout and checksum.",
     "undervoltage": "The supply dropped: check it.",
     "connection_lost": "The drive lost contact with Cadrel: check the line and try again.",
@@ -258,6 +258,7 @@ class Session:
         self.hold(abs(speed) / ramp)
 
     def _gentle(self, speed: float) -> float:
+        """Acceleration that takes `GENTLE` to a speed, or what the limit allows. [rad/s²]"""
         return min(max(self.values["limit.acceleration"], 1e-9), max(abs(speed), 1e-9) / GENTLE)
 
     def go_to(self, position: float, *, speed: float) -> None:
@@ -267,7 +268,7 @@ class Session:
         speed = min(speed, math.sqrt(max(self.values["limit.acceleration"], 1e-9) * abs(gap)), abs(gap) / GENTLE)
         if abs(gap) < 1e-3 or speed <= 0:
             return
-        ramp = self._gentle(speed)
+        ramp = self._gentle(max(speed, abs(status["velocity"])))
         self.drive.run_at(math.copysign(speed, gap), acceleration=ramp)
         stop_gap = speed * speed / (2 * ramp)
         self.until(

@@ -36,6 +36,7 @@ PERIOD = 2048  # [samples] of the multisine: 0.512 s
 LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
 PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
 MOST_PERIODS = 3
+EDGES_TO_A_PERIOD = 8.0
 WIGGLE = 0.13  # rms of the speed the multisine makes, as a share of the bias: motor and load keep their direction
 PHASES = 20  # seed of the drawn phases: the same experiment each time
 STEP_SECONDS = 0.12
@@ -135,9 +136,16 @@ def measure_plant(
     with session.enabled_around("velocity", home):
         session.go_to(home, speed=2 * bias)
     session.standstill()
-    whole = average_responses(parts)
+    whole = average_responses(parts).below(_readable_hz(session, bias))
     unfiltered = whole.value / feedback_filter(gains, whole.frequency)
     return replace(whole, value=unfiltered, std=whole.std), bias, record
+
+
+def _readable_hz(session: Session, bias: float) -> float:
+    """Up to where a counted speed answers linearly: with few edges to a period of the line it comes in jumps. [Hz]"""
+    if session.axis.feedback.kind != "incremental":
+        return math.inf
+    return abs(bias) * session.values["feedback.counts"] / (2 * math.pi) / EDGES_TO_A_PERIOD
 
 
 def excitation_rms(session: Session, gains: Gains) -> float:

@@ -27,6 +27,11 @@ class FrequencyResponse:
         keep = self.coherence >= least
         return FrequencyResponse(self.frequency[keep], self.value[keep], self.coherence[keep], self.std[keep])
 
+    def below(self, most_hz: float) -> "FrequencyResponse":
+        """Return the lines up to a frequency. [Hz]"""
+        keep = self.frequency <= most_hz
+        return FrequencyResponse(self.frequency[keep], self.value[keep], self.coherence[keep], self.std[keep])
+
 
 def estimate_response(
     excitation: FloatArray,

@@ -95,7 +95,7 @@ def scipy_speed(truth: RigTruth) -> float:
 
 
 LOAD = TwoMass(inertia_motor=1.41e-4, inertia_load=2.24e-4, stiffness=330.0, damping=0.025, viscous=5e-4)
-WINDING = Winding(resistance=1.36, inductance=4.6e-3)
+WINDING = Winding(resistance=1.36, inductance=4.6e-3, emf=0.236)
 GAINS = Gains(
     current_gain=17.0,
     current_reset=3.4e-3,

@@ -1,6 +1,7 @@
 """Position gain and feedforward around the tuned velocity loop; a step before and after."""
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -35,10 +36,8 @@ def run_position_loop(session: Session) -> Outcome:
     """
     before = Gains.from_drive(session.refresh())
     load = model_of(session)
-    winding = Winding(
-        resistance=session.model.get("small_signal_resistance", session.values["motor.resistance"]),
-        inductance=session.values["motor.inductance"],
-    )
+    winding = Winding.from_drive(session.values)
+    winding = replace(winding, resistance=session.model.get("small_signal_resistance", winding.resistance))
     gains, limited_by = tune_position(load, winding, before, session.axis.robustness)
     size = _step_size(session, max(gains.position_gain, before.position_gain))
     old = _step(session, size, 0.1)

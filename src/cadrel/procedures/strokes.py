@@ -26,13 +26,14 @@ class _Ramps:
     hardest: float  # [rad/s²] at the steepest point, pi / 2 times the mean
     gentlest: float  # [rad/s²]
     reach: float  # [rad] that the two ramps of a stroke may take
+    softest: float  # [s]
 
     def _at_least(self, speed: float) -> float:
         return max(0.5 * math.pi * speed / self.hardest, min(SOFT, speed / self.gentlest))
 
     def rise(self, speed: float) -> float:
         """Time from rest to a speed. [s]"""
-        return max(self._at_least(speed), min(SOFTER, speed / self.gentlest, self.reach / speed))
+        return max(self._at_least(speed), min(self.softest, speed / self.gentlest, self.reach / speed))
 
     def fastest(self, speed: float) -> float:
         """Speed, up to the one given, whose ramps fit. [rad/s]"""
@@ -54,16 +55,28 @@ def _lobe(speed: float, rise: float, reach: float) -> FloatArray:
 
 
 def back_and_forth(
-    session: Session, channels: Sequence[str], *, shares: Sequence[float], torque: float = 0.0, top: float = SPEED_SHARE
+    session: Session,
+    channels: Sequence[str],
+    *,
+    shares: Sequence[float],
+    torque: float = 0.0,
+    top: float = SPEED_SHARE,
+    softest: float = SOFTER,
 ) -> tuple[Recording, FloatArray]:
     """Run strokes at shares of the top speed, out and back to both sides; returns record and commanded speed.
 
-    A `torque` holds a load from the moment the power stage closes [N·m]; `top` is the share of the consented speed.
+    A `torque` holds a load from the moment the power stage closes [N·m]; `top` is the share of the consented speed,
+    `softest` the longest a change of speed takes where there is room [s].
     """
     reach = TRAVEL_SHARE * session.consent.travel
     kt, inertia = session.axis.motor.torque_constant, session.values["load.inertia"]
     hardest = min(session.values["limit.acceleration"], 0.6 * kt * session.values["limit.current"] / inertia)
-    ramps = _Ramps(hardest=hardest, gentlest=FAINT * kt * session.current_continuous / inertia, reach=RAMPED * reach)
+    ramps = _Ramps(
+        hardest=hardest,
+        gentlest=FAINT * kt * session.current_continuous / inertia,
+        reach=RAMPED * reach,
+        softest=softest,
+    )
     fastest = ramps.fastest(top * session.consent.speed)
     lobes = []
     for share in shares:

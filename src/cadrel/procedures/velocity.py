@@ -1,7 +1,7 @@
-"""Velocity plant measured at a bias speed, the proposal on it, and what it gives: before and after."""
+"""The velocity plant measured, the proposal on it, and what it gives: before and after."""
 
 import math
-from dataclasses import asdict, replace
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -17,28 +17,14 @@ from cadrel.core.control import (
     velocity_plant,
 )
 from cadrel.core.errors import UnusableInput
-from cadrel.core.identification import fit_two_mass
-from cadrel.core.response import (
-    FrequencyResponse,
-    average_responses,
-    estimate_response,
-    log_lines,
-    measure_step,
-    random_multisine,
-)
+from cadrel.core.response import FrequencyResponse, measure_step
 from cadrel.core.tuning import tune_velocity
 from cadrel.link import Recording
 from cadrel.procedures.electrical import curve_of
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
-from cadrel.procedures.session import GENTLE, TV, Session
+from cadrel.procedures.plant_in_motion import PERIOD, bias_speed, edge_age, excitation_rms, fit_plant, measure_plant
+from cadrel.procedures.session import TV, Session
 
-PERIOD = 2048  # [samples] of the multisine: 0.512 s
-LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
-PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
-MOST_PERIODS = 3
-EDGES_TO_A_PERIOD = 8.0
-WIGGLE = 0.13  # rms of the speed the multisine makes, as a share of the bias: motor and load keep their direction
-PHASES = 20  # seed of the drawn phases: the same experiment each time
 STEP_SECONDS = 0.12
 
 
@@ -53,111 +39,19 @@ def run_velocity_loop(session: Session) -> Outcome:
     before = Gains.from_drive(session.refresh())
     old_step = _step(session, 0.05)
     rms = excitation_rms(session, before)
-    measured, bias, _ = measure_plant(session, before, 0.15, rms=rms)
-    winding = _winding(session)
-    age = edge_age(session, bias)
-    fit = fit_two_mass(
-        measured,
-        winding,
-        before,
-        inertia=session.values["load.inertia"],
-        viscous=float(session.model.get("viscous", 0.0)),
-        edge_age=age,
-    )
+    measured, _ = measure_plant(session, before, 0.15, rms=rms)
+    fit = fit_plant(session, before, measured)
     load, winding = fit.load, fit.winding
     session.enter("computing the proposal", 0.45)
     tuning = tune_velocity(load, winding, before, session.axis.robustness, measured=measured.trusted(0.9))
     session.write({k: v for k, v in tuning.gains.to_drive().items() if k.startswith("velocity.")})
     try:
         new_step = _step(session, 0.5)
-        again, bias, record = measure_plant(session, tuning.gains, 0.6, rms=rms)
+        again, record = measure_plant(session, tuning.gains, 0.6, rms=rms, seen=fit)
     except BaseException:
         session.write({k: v for k, v in before.to_drive().items() if k.startswith("velocity.")})
         raise
-    return _outcome(
-        session, before, tuning.gains, tuning.limited_by, load, winding, again, bias, record, old_step, new_step
-    )
-
-
-def _winding(session: Session) -> Winding:
-    return Winding(resistance=session.values["motor.resistance"], inductance=session.values["motor.inductance"])
-
-
-def edge_age(session: Session, speed: float) -> float:
-    """Return how old the last encoder edge is on average when speed is sampled. [s]"""
-    return 0.5 * 2 * math.pi / session.values["feedback.counts"] / max(abs(speed), 1e-9)
-
-
-def bias_speed(session: Session) -> tuple[float, int]:
-    """Return the bias of a measuring pass and how many whole periods fit into the travel. [rad/s]"""
-    room = 1.5 * session.consent.travel  # a pass starts near one end of the consented travel
-    fastest = 0.4 * session.consent.speed
-    for periods in range(MOST_PERIODS, 1, -1):
-        speed = room / ((periods + 1) * PERIOD * TV + 0.35)
-        if speed >= min(20.0, fastest):
-            return min(speed, fastest), periods
-    return min(room / (3 * PERIOD * TV + 0.35), fastest), 2
-
-
-def measure_plant(
-    session: Session, gains: Gains, share: float, *, rms: float
-) -> tuple[FrequencyResponse, float, Recording]:
-    """Return torque command -> unfiltered speed, from passes in both directions, and the bias used.
-
-    `rms` is that of the injected torque. Two measurements are comparable at the same one only: dead time and friction
-    weigh the less the larger the signal. [N·m]
-    """
-    bias, periods = bias_speed(session)
-    rng = np.random.default_rng(PHASES)
-    home = float(session.drive.status()["position"])
-    parts = []
-    for k, direction in enumerate(PASSES):
-        signal = random_multisine(LINES, n_samples=PERIOD, rms=rms, rng=rng)
-        session.enter(f"frequency response, pass {k + 1} of {len(PASSES)}", share + 0.3 * k / len(PASSES))
-        with session.enabled_around("velocity", home):
-            session.go_to(home - direction * 0.75 * session.consent.travel, speed=2 * bias)
-            session.run_at(direction * bias)
-            session.hold(0.15)
-            record = session.excite_and_record(
-                ["torque_cmd", "velocity", "i_q"], "torque", signal, divider=4, repeats=periods + 1
-            )
-            session.drive.run_at(0.0, acceleration=bias / GENTLE)
-            session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
-        parts.append(
-            estimate_response(
-                record["excitation"],
-                record["torque_cmd"],
-                record["velocity"],
-                lines=LINES,
-                period=PERIOD,
-                rate_hz=1 / TV,
-            )
-        )
-    with session.enabled_around("velocity", home):
-        session.go_to(home, speed=2 * bias)
-    session.standstill()
-    whole = average_responses(parts).below(_readable_hz(session, bias))
-    unfiltered = whole.value / feedback_filter(gains, whole.frequency)
-    return replace(whole, value=unfiltered, std=whole.std), bias, record
-
-
-def _readable_hz(session: Session, bias: float) -> float:
-    """Up to where a counted speed answers linearly: with few edges to a period of the line it comes in jumps. [Hz]"""
-    if session.axis.feedback.kind != "incremental":
-        return math.inf
-    return abs(bias) * session.values["feedback.counts"] / (2 * math.pi) / EDGES_TO_A_PERIOD
-
-
-def excitation_rms(session: Session, gains: Gains) -> float:
-    """Return the rms of a torque whose answer in the closed loop stays well below the bias speed. [N·m]"""
-    rigid = TwoMass(inertia_motor=session.values["load.inertia"])
-    f = LINES / (PERIOD * TV)
-    plant = velocity_plant(rigid, _winding(session), gains, f)
-    answer = np.abs(plant / (1 + velocity_open(plant, gains, f)))
-    unit = math.sqrt(float(np.mean(answer**2)))
-    torque = WIGGLE * bias_speed(session)[0] / unit
-    most = 0.3 * session.axis.motor.torque_constant * session.current_continuous
-    return min(torque, most)
+    return _outcome(session, before, tuning.gains, tuning.limited_by, load, winding, again, record, old_step, new_step)
 
 
 def _step(session: Session, share: float) -> dict[str, Any]:
@@ -192,7 +86,6 @@ def _outcome(
     load: TwoMass,
     winding: Winding,
     again: FrequencyResponse,
-    bias: float,
     record: Recording,
     old_step: dict[str, Any],
     new_step: dict[str, Any],
@@ -202,6 +95,7 @@ def _outcome(
         raise UnusableInput(what="Too few lines can be trusted.", remedy="Allow more travel, or more speed.")
     f = trusted.frequency
     grid = np.geomspace(f[0], f[-1], 400)
+    bias, _ = bias_speed(session)
     model = velocity_plant(load, winding, gains, grid, edge_age=edge_age(session, bias))
     loop_measured, loop_model = velocity_open(trusted.value, gains, f), velocity_open(model, gains, grid)
     closed_measured = loop_measured / (1 + loop_measured) / feedback_filter(gains, f)

@@ -15,13 +15,13 @@ from cadrel.core.control import (
     velocity_open,
     velocity_plant,
 )
-from cadrel.core.control.filters import TICK, TV
+from cadrel.core.control.filters import TICK, TV, lowpass_pole
 from cadrel.core.control.poles import _mechanics_tick
 
 LOAD = TwoMass(
     inertia_motor=1.4e-4, inertia_load=2.3e-4, stiffness=300.0, damping=0.02, viscous=4e-4, viscous_load=3e-3
 )
-WINDING = Winding(resistance=1.3, inductance=4.6e-3)
+WINDING = Winding(resistance=1.3, inductance=4.6e-3, emf=0.8)
 GAINS = Gains(
     current_gain=17.0,
     current_reset=3.5e-3,
@@ -38,22 +38,24 @@ GAINS = Gains(
 def exact_plant(frequency: np.ndarray) -> np.ndarray:
     """Torque command to speed of the sampled system, by its state equations over one velocity sample."""
     phi, gamma = _mechanics_tick(LOAD, WINDING)
+    f = lowpass_pole(GAINS.feedback_filter_hz)
 
     def sample(x: np.ndarray, u: float) -> np.ndarray:
         plant, waiting, integral, last = x[:5], x[5], x[6], x[2]
+        speed = f * x[8] + (1 - f) * (x[2] - x[7]) / TV  # what the feedforward of the back-EMF knows
         for _ in range(round(TV / TICK)):
             error = u - plant[0]
-            now, waiting = waiting, GAINS.current_gain * error + integral
+            now, waiting = waiting, GAINS.current_gain * error + integral + WINDING.emf * speed
             integral = integral + GAINS.current_gain / GAINS.current_reset * TICK * error
             plant = phi @ plant + gamma * now
-        return np.array([*plant, waiting, integral, last])
+        return np.array([*plant, waiting, integral, last, speed])
 
-    a = np.array([sample(column, 0.0) for column in np.eye(8)]).T
-    b = sample(np.zeros(8), 1.0)
-    c = np.zeros(8)
+    a = np.array([sample(column, 0.0) for column in np.eye(9)]).T
+    b = sample(np.zeros(9), 1.0)
+    c = np.zeros(9)
     c[2], c[7] = 1 / TV, -1 / TV
     z = np.exp(2j * np.pi * frequency * TV)
-    return np.array([c @ np.linalg.solve(q * np.eye(8) - a, b) for q in z])
+    return np.array([c @ np.linalg.solve(q * np.eye(9) - a, b) for q in z])
 
 
 def test_velocity_plant_is_the_exact_sampled_system_below_a_quarter_of_its_rate() -> None:

@@ -23,6 +23,16 @@ class Winding:
 
     resistance: float  # [ohm]
     inductance: float  # [H]
+    emf: float = 0.0  # [ohm·N·m·s/rad] 1.5 (p psi)²: torque constant times back-EMF constant
+
+    @classmethod
+    def from_drive(cls, values: Mapping[str, float]) -> Self:
+        """Return the winding of a full set of drive parameters."""
+        return cls(
+            resistance=values["motor.resistance"],
+            inductance=values["motor.inductance"],
+            emf=1.5 * (values["motor.pole_pairs"] * values["motor.flux_linkage"]) ** 2,
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -166,21 +176,22 @@ def velocity_plant(
 ) -> ComplexArray:
     """Return torque command (before its hold) to measured, unfiltered speed at the velocity sample.
 
-    Chain: command kept for four ticks of the current loop, current loop, mechanics, angle by integration,
-    difference over T. `edge_age` is how old the last encoder edge is on average when speed is
-    sampled, half a count's time at the speed in question. [s]
+    Chain: command kept for four ticks of the current loop, current loop, mechanics, angle by integration, difference
+    over T; the back-EMF closes a loop around current and mechanics. `edge_age` is how old the last encoder edge is on
+    average when speed is sampled, half a count's time at the speed in question. [s]
     """
     z, zi = np.exp(-2j * np.pi * frequency * TV), np.exp(-2j * np.pi * frequency * TICK)
     s = 2j * np.pi * frequency
     hold = (1 - z) / (1 - zi) * TICK / TV  # the current loop samples the command: four equal ticks, not a staircase
-    difference = (1 - z) / (s * TV)
-    return (
-        hold
-        * current_to_torque_path(winding, gains, frequency)
-        * mechanics(load, frequency)
-        * difference
-        * np.exp(-s * edge_age)
-    )
+    moved = mechanics(load, frequency)
+    measured = (1 - z) / (s * TV) * np.exp(-s * edge_age)
+    plant = hold * current_to_torque_path(winding, gains, frequency) * moved * measured
+    if winding.emf == 0.0:
+        return plant
+    # Back-EMF brakes what the loop cannot hold against it; its feedforward knows the filtered speed, a tick late.
+    known = measured * feedback_filter(gains, frequency) * hold * zi * (1 - zi) / (s * TICK)
+    admittance = 1 / (winding.resistance + s * winding.inductance) / (1 + current_open(winding, gains, frequency))
+    return plant / (1 + winding.emf * admittance * moved * (1 - known))
 
 
 def velocity_controller(gains: Gains, frequency: FloatArray) -> ComplexArray:

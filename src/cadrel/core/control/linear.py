@@ -35,6 +35,7 @@ def step_response(
         out,
         winding.resistance,
         winding.inductance,
+        winding.emf,
         gains.current_gain,
         gains.current_reset,
         load.inertia if rigid else load.inertia_motor,
@@ -63,7 +64,9 @@ def step_response(
 
 
 @numba.njit(cache=True)
-def _simulate(kind, out, r, ind, kp, tn, j1, j2, k, d, b, rub, kv_p, kv_tn, fpole, tpole, b0, b1, b2, a1, a2, kpos):
+def _simulate(
+    kind, out, r, ind, emf, kp, tn, j1, j2, k, d, b, rub, kv_p, kv_tn, fpole, tpole, b0, b1, b2, a1, a2, kpos
+):
     """Command current = command torque (Kt = 1). Semi-implicit mechanics in four substeps a tick."""
     a = math.exp(-TICK * r / ind)
     gain = (1.0 - a) / r
@@ -90,10 +93,10 @@ def _simulate(kind, out, r, ind, kp, tn, j1, j2, k, d, b, rub, kv_p, kv_tn, fpol
         if kind == CURRENT_STEP:
             out[t] = i
         v_now = v_next
-        v_next = kp * e + integral
+        v_next = kp * e + integral + emf * speed
         integral += kp / tn * TICK * e
         before = i
-        i = a * i + gain * v_now
+        i = a * i + gain * (v_now - emf * w1)
         if kind != CURRENT_STEP:
             for q in range(4):
                 te = before + (i - before) * (q + 0.5) / 4

@@ -46,7 +46,7 @@ def _mechanics_tick(load: TwoMass, winding: Winding) -> tuple[FloatArray, FloatA
     """Return state matrix and voltage column over a tick; states i, w1, th1, w2, twist (Kt = 1)."""
     j1, j2, k = load.inertia_motor, load.inertia_load, load.stiffness
     a = np.zeros((5, 5))
-    a[0, 0] = -winding.resistance / winding.inductance
+    a[0, 0], a[0, 1] = -winding.resistance / winding.inductance, -winding.emf / winding.inductance
     if k is None:
         a[1, 0], a[1, 1] = 1 / load.inertia, -(load.viscous + load.viscous_load) / load.inertia
     else:
@@ -84,7 +84,7 @@ def _cascade_map(position: bool, load: TwoMass, winding: Winding, gains: Gains) 
         plant[2] = 0.0
     for _ in range(round(TV / TICK)):
         e = torque - plant[0]
-        v_now, v_next = v_next, gains.current_gain * e + integral
+        v_now, v_next = v_next, gains.current_gain * e + integral + winding.emf * speed
         integral = integral + gains.current_gain / gains.current_reset * TICK * e
         plant = phi @ plant + np.outer(gamma, v_now)
     update = np.vstack([plant, v_next, integral, th_last, speed, inner, lp, lp, state[11], torque, state[13]])

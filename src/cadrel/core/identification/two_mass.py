@@ -1,6 +1,6 @@
 """Measured velocity plant -> two masses on a spring, or one."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -61,7 +61,7 @@ def fit_two_mass(
     weight = 1 / np.maximum(use.std / np.abs(use.value), 0.02)
 
     def winding_of(p: FloatArray) -> Winding:
-        return Winding(resistance=float(winding.resistance * np.exp(p[-1])), inductance=winding.inductance)
+        return replace(winding, resistance=float(winding.resistance * np.exp(p[-1])))
 
     def misfit(model: TwoMass, seen: Winding) -> FloatArray:
         error = weight * np.log(velocity_plant(model, seen, gains, use.frequency, edge_age=edge_age) / use.value)

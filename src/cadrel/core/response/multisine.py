@@ -51,24 +51,30 @@ def schroeder_multisine(lines: IntArray, *, n_samples: int, rms: float) -> Float
     return _multisine(lines, -np.pi * k * (k - 1) / max(len(lines), 1), n_samples=n_samples, rms=rms)
 
 
-def random_multisine(lines: IntArray, *, n_samples: int, rms: float, rng: np.random.Generator) -> FloatArray:
+def random_multisine(
+    lines: IntArray, *, n_samples: int, rms: float, rng: np.random.Generator, shape: FloatArray | None = None
+) -> FloatArray:
     """Return one period of a multisine with drawn phases: of `DRAWS` drawn, the one with the lowest peak.
 
-    Parameters, result and errors as `schroeder_multisine`. Averaged over several of these, what a plant distorts
+    Parameters, result and errors as `schroeder_multisine`; `shape` says how strong the lines are to each other, absent
+    they are alike. Averaged over several of these, what a plant distorts
     falls out of a response as noise would; over periods of one and the same signal it never does.
     """
     drawn = (
-        _multisine(lines, rng.uniform(0, 2 * np.pi, len(lines)), n_samples=n_samples, rms=rms) for _ in range(DRAWS)
+        _multisine(lines, rng.uniform(0, 2 * np.pi, len(lines)), n_samples=n_samples, rms=rms, shape=shape)
+        for _ in range(DRAWS)
     )
     return min(drawn, key=lambda signal: float(np.abs(signal).max()))
 
 
-def _multisine(lines: IntArray, phases: FloatArray, *, n_samples: int, rms: float) -> FloatArray:
+def _multisine(
+    lines: IntArray, phases: FloatArray, *, n_samples: int, rms: float, shape: FloatArray | None = None
+) -> FloatArray:
     bad = [int(n) for n in lines if n < 1 or 2 * n >= n_samples]
     if bad or not len(lines):
         raise ExcitationError(line=bad[0] if bad else 0, n_samples=n_samples, most=(n_samples - 1) // 2)
     spectrum = np.zeros(n_samples // 2 + 1, dtype=complex)
-    spectrum[lines] = np.exp(1j * phases)
+    spectrum[lines] = np.exp(1j * phases) * (1.0 if shape is None else shape)
     signal = np.fft.irfft(spectrum, n_samples)
     return signal * rms / np.sqrt(np.mean(signal**2))
 

@@ -10,7 +10,7 @@ from cadrel.link import Recording
 from cadrel.procedures.errors import NotConfirmed
 from cadrel.procedures.phasing.turning import Turning
 from cadrel.procedures.session import Session
-from cadrel.procedures.strokes import back_and_forth, block_means
+from cadrel.procedures.strokes import SOFT, back_and_forth, block_means
 
 TRIES = 8
 SHARE, SHARE_MOST = 0.35, 0.95  # of continuous current
@@ -128,7 +128,7 @@ def refine_by_spinning(session: Session, turning: Turning, pushed: Confirmation 
     })  # fmt: skip
     held = -math.sin(turning.bias) * turning.current * motor.torque_constant  # against the load, from the first moment
     try:
-        record, _ = back_and_forth(session, SPIN, shares=(1.0, 0.7), torque=held, top=SPIN_SHARE)
+        record, _ = back_and_forth(session, SPIN, shares=(1.0, 0.7), torque=held, top=SPIN_SHARE, softest=SOFT)
     finally:
         session.write(kept)
     means = block_means(record)

@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -60,10 +61,9 @@ def predict(axis: Axis, loop: str, changed: Mapping[str, float]) -> dict[str, An
     values = {**kept, **changed}
     load, origin = load_of(axis, kept)
     # Loops around the motor meet the winding as small currents do; the current loop itself is shown at a bias.
-    resistance = kept["motor.resistance"]
+    winding = Winding.from_drive(kept)
     if loop != "current":
-        resistance = axis.model.get("small_signal_resistance", resistance)
-    winding = Winding(resistance=resistance, inductance=kept["motor.inductance"])
+        winding = replace(winding, resistance=axis.model.get("small_signal_resistance", winding.resistance))
     result: dict[str, Any] = {"origin": origin}
     result["kept"] = _one(loop, load, winding, Gains.from_drive(kept), axis)
     result["now"] = _one(loop, load, winding, Gains.from_drive(values), axis) if changed else result["kept"]

@@ -10,7 +10,13 @@ export const COLOURS = { position: colour("position"), velocity: colour("velocit
 
 /** @typedef {{label: string, x: number[], y: number[], quantity: string, style: string, axis: string, unit: string}} Series */
 
-/** Draw series on shared x. @param {HTMLElement} place @param {{series: Series[], height: number, log?: boolean, xLabel?: string, lines?: {x: number, text: string}[], level?: number, onCursor?: (text: string) => void, sync?: string, range?: [number, number]}} options */
+/** Steps between ticks that are read without counting: decibels, and parts of a turn. */
+const STEPS = /** @type {Record<string, number[]>} */ ({ db: [1, 2, 5, 10, 20, 40, 60, 100], deg: [5, 10, 15, 30, 45, 90, 180, 360, 720] });
+
+/** Digits without separators, with a true minus. @param {any} _ @param {number[]} values */
+const plain = (_, values) => values.map((v) => (v === null ? "" : String(+v.toPrecision(8)).replace("-", "−")));
+
+/** Draw series on shared x. @param {HTMLElement} place @param {{series: Series[], height: number, log?: boolean, xLabel?: string, lines?: {x: number, text: string}[], level?: number, onCursor?: (text: string) => void, sync?: string, range?: [number, number], right?: boolean}} options */
 export function chart(place, options) {
   const { series, height } = options;
   const tables = series.map((s) => [s.x, s.y]);
@@ -19,12 +25,12 @@ export function chart(place, options) {
   const shown = axes.slice(0, 2);
   const font = "13px Barlow SC";
   const plot = new uPlot(/** @type {any} */ ({
-    width: place.clientWidth, height, legend: { show: false }, padding: [6, 10, 0, 0],
+    width: place.clientWidth, height, legend: { show: false }, padding: [6, options.right && shown.length < 2 ? 74 : 10, 0, 0], // beside one with a second axis, the times stand below each other
     cursor: { drag: { x: true, y: false }, sync: options.sync ? { key: options.sync } : undefined, points: { size: 5 } },
     scales: { x: { time: false, distr: options.log ? 3 : 1, range: (/** @type {any} */ _, /** @type {number} */ low, /** @type {number} */ high) => [low, high] }, ...Object.fromEntries(axes.map((a) => [a, options.range && a === axes[0] ? { range: options.range } : {}])) },
     axes: [
-      { label: options.xLabel, font, labelFont: font, labelSize: 16, size: 26, stroke: colour("mute"), grid: { stroke: "#e6e1d5", width: 1 }, ticks: { show: false }, values: options.log ? (/** @type {any} */ _, /** @type {number[]} */ v) => v.map((n) => (n === null ? "" : /^[125]/.test(String(n).replace(/^0\.0*/, "")) ? String(+n.toPrecision(3)) : "")) : undefined },
-      ...shown.map((a, i) => ({ scale: a, side: i ? 1 : 3, label: series.find((s) => s.axis === a)?.unit, font, labelFont: font, labelSize: 16, size: 48, stroke: colour("mute"), grid: { show: i === 0, stroke: "#e6e1d5", width: 1 }, ticks: { show: false } })),
+      { label: options.xLabel, font, labelFont: font, labelSize: 16, size: 26, stroke: colour("mute"), grid: { stroke: "#e6e1d5", width: 1 }, ticks: { show: false }, values: options.log ? (/** @type {any} */ _, /** @type {number[]} */ v) => v.map((n) => (n === null ? "" : /^[125]/.test(String(n).replace(/^0\.0*/, "")) ? String(+n.toPrecision(3)) : "")) : plain },
+      ...shown.map((a, i) => ({ scale: a, side: i ? 1 : 3, label: series.find((s) => s.axis === a)?.unit, font, labelFont: font, labelSize: 16, size: 48, stroke: colour("mute"), values: plain, incrs: STEPS[a], space: STEPS[a] ? 24 : 30, grid: { show: i === 0, stroke: "#e6e1d5", width: 1 }, ticks: { show: false } })),
     ],
     series: [{}, ...series.map((s) => style(s))],
     hooks: {
@@ -66,10 +72,14 @@ function drawLines(u, options) {
     ctx.beginPath(); ctx.moveTo(at, u.bbox.top); ctx.lineTo(at, u.bbox.top + u.bbox.height); ctx.stroke();
   };
   ctx.font = `${12 * devicePixelRatio}px Barlow SC`;
-  ctx.fillStyle = colour("ink");
+  ctx.textAlign = "left";
   for (const { x, text } of options.lines ?? []) {
     vertical(x, []);
-    ctx.fillText(text, u.valToPos(x, "x", true) + 4 * devicePixelRatio, u.bbox.top + 12 * devicePixelRatio);
+    const at = u.valToPos(x, "x", true) + 4 * devicePixelRatio, wide = ctx.measureText(text).width;
+    ctx.fillStyle = "#fffc"; // the curve may pass behind the words
+    if (text) ctx.fillRect(at - 2 * devicePixelRatio, u.bbox.top + devicePixelRatio, wide + 4 * devicePixelRatio, 15 * devicePixelRatio);
+    ctx.fillStyle = colour("ink");
+    ctx.fillText(text, at, u.bbox.top + 12 * devicePixelRatio);
   }
   for (const x of u.marked ?? []) vertical(x, [4, 4]);
   if (options.level !== undefined) {

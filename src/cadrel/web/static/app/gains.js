@@ -4,6 +4,7 @@ import { post } from "./net.js";
 /** Sliders and numbers of one loop; every change asks for a new prediction. @param {HTMLFormElement} form */
 export function mount(form) {
   const rows = [...form.querySelectorAll(".slider")].map((row) => ({
+    row: /** @type {HTMLElement} */ (row),
     range: /** @type {HTMLInputElement} */ (row.querySelector("input[type=range]")),
     number: /** @type {HTMLInputElement} */ (row.querySelector(".number input")),
     pending: /** @type {HTMLElement} */ (row.querySelector("[data-pending]")),
@@ -14,6 +15,7 @@ export function mount(form) {
     const [low, high] = bounds(row.range), value = Number(row.number.value);
     const share = row.log ? Math.log(value / low) / Math.log(high / low) : (value - low) / (high - low);
     if (Number.isFinite(share)) row.range.value = String(Math.round(1000 * share));
+    if (!row.row.style.getPropertyValue("--kept")) row.row.style.setProperty("--kept", String(share)); // where a mark stays
     row.pending.hidden = row.number.value === row.number.dataset.kept;
   };
   let asking = false, again = false;

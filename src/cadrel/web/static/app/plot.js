@@ -25,9 +25,10 @@ function time(root, spec) {
   const reading = Object.assign(document.createElement("div"), { className: "cursor-line" });
   const series = spec.series.map((/** @type {any} */ s) => ({ ...s, axis: s.like ?? s.quantity }));
   const groups = split(series, spec.stacked);
+  const right = groups.some((group) => new Set(group.map((s) => s.axis)).size > 1);
   const drawn = groups.map((group, i) => {
     const place = root.appendChild(document.createElement("div"));
-    return { group, made: chart(place, { series: group, height: groups.length > 2 ? 150 : 190, xLabel: i === groups.length - 1 ? "ms" : "", sync: spec.id, onCursor: (text) => { if (text) reading.textContent = text; } }) };
+    return { group, made: chart(place, { series: group, height: groups.length > 2 ? 150 : 190, xLabel: i === groups.length - 1 ? "ms" : "", sync: spec.id, right, onCursor: (text) => { if (text) reading.textContent = text; } }) };
   });
   drawn.forEach(({ group, made }) => root.append(legend(group, [made.plot])));
   root.append(reading);
@@ -73,7 +74,7 @@ function words(m, which) {
 export function marks(m) {
   const box = Object.assign(document.createElement("div"), { className: "marks" });
   const rows = /** @type {[string, number | null, string, number][]} */ ([["crossover", m.crossover_hz, "Hz", 0], ["phase margin", m.phase_margin_deg, "°", 0], ["gain margin", m.gain_margin_db, "dB", 1],
-    ["peak sensitivity", m.sensitivity_peak, "", 2], ["bandwidth −3 dB", m.bandwidth_hz, "Hz", 0], ["−90°", m.bandwidth_90_hz, "Hz", 0]]);
+    ["peak sensitivity", m.sensitivity_peak, "", 2], ["−3 dB at", m.bandwidth_hz, "Hz", 0], ["−90° at", m.bandwidth_90_hz, "Hz", 0]]);
   for (const [label, value, unit, digits] of rows) if (value !== null && value !== undefined) box.append(Object.assign(document.createElement("span"), { textContent: `${label} ${value.toFixed(digits)} ${unit}` }));
   return box;
 }

@@ -1,0 +1,139 @@
+"""The velocity plant measured in motion: a multisine on the torque while the axis runs, both ways."""
+
+import math
+from contextlib import suppress
+from dataclasses import replace
+
+import numpy as np
+
+from cadrel.core.control import Gains, TwoMass, Winding, feedback_filter, velocity_open, velocity_plant
+from cadrel.core.errors import UnusableInput
+from cadrel.core.identification import PlantFit, fit_two_mass
+from cadrel.core.response import (
+    FrequencyResponse,
+    average_responses,
+    estimate_response,
+    log_lines,
+    random_multisine,
+)
+from cadrel.link import Recording
+from cadrel.procedures.session import GENTLE, TV, FloatArray, Session
+
+PERIOD = 2048  # [samples] of the multisine: 0.512 s
+LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
+PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
+MOST_PERIODS = 3
+EDGES_TO_A_PERIOD = 8.0
+WIGGLE = 0.13  # rms of the speed the multisine makes, as a share of the bias: motor and load keep their direction
+STRONGEST = 3.0  # times the others, of a line that is hardly answered
+PHASES = 20  # seed of the drawn phases: the same experiment each time
+
+
+def _winding(session: Session) -> Winding:
+    return Winding.from_drive(session.values)
+
+
+def edge_age(session: Session, speed: float) -> float:
+    """Return how old the last encoder edge is on average when speed is sampled. [s]"""
+    return 0.5 * 2 * math.pi / session.values["feedback.counts"] / max(abs(speed), 1e-9)
+
+
+def bias_speed(session: Session) -> tuple[float, int]:
+    """Return the bias of a measuring pass and how many whole periods fit into the travel. [rad/s]"""
+    room = 1.5 * session.consent.travel  # a pass starts near one end of the consented travel
+    fastest = 0.4 * session.consent.speed
+    for periods in range(MOST_PERIODS, 1, -1):
+        speed = room / ((periods + 1) * PERIOD * TV + 0.35)
+        if speed >= min(20.0, fastest):
+            return min(speed, fastest), periods
+    return min(room / (3 * PERIOD * TV + 0.35), fastest), 2
+
+
+def measure_plant(
+    session: Session, gains: Gains, share: float, *, rms: float, seen: PlantFit | None = None
+) -> tuple[FrequencyResponse, Recording]:
+    """Return torque command -> unfiltered speed, from passes in both directions, and the last record.
+
+    `rms` is that of the injected torque. Two measurements are comparable at the same one only: dead time and friction
+    weigh the less the larger the signal. [N·m] Lines at which the plant hardly answers are made stronger: by what was
+    `seen` of it before, or after half of the passes by what these saw.
+    """
+    bias, periods = bias_speed(session)
+    rng = np.random.default_rng(PHASES)
+    home = float(session.drive.status()["position"])
+    parts: list[FrequencyResponse] = []
+
+    def whole() -> FrequencyResponse:
+        mean = average_responses(parts).below(_readable_hz(session, bias))
+        unfiltered = mean.value / feedback_filter(gains, mean.frequency)
+        return replace(mean, value=unfiltered, std=mean.std)
+
+    for k, direction in enumerate(PASSES):
+        if seen is None and k == len(PASSES) // 2:
+            with suppress(UnusableInput):  # too little was seen for a model: the lines stay alike
+                seen = fit_plant(session, gains, whole())
+        shape = None if seen is None else line_shape(seen, gains)
+        signal = random_multisine(LINES, n_samples=PERIOD, rms=rms, rng=rng, shape=shape)
+        session.enter(f"frequency response, pass {k + 1} of {len(PASSES)}", share + 0.3 * k / len(PASSES))
+        with session.enabled_around("velocity", home):
+            session.go_to(home - direction * 0.75 * session.consent.travel, speed=2 * bias)
+            session.run_at(direction * bias)
+            session.hold(0.15)
+            record = session.excite_and_record(
+                ["torque_cmd", "velocity", "i_q"], "torque", signal, divider=4, repeats=periods + 1
+            )
+            session.drive.run_at(0.0, acceleration=bias / GENTLE)
+            session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+        parts.append(
+            estimate_response(
+                record["excitation"],
+                record["torque_cmd"],
+                record["velocity"],
+                lines=LINES,
+                period=PERIOD,
+                rate_hz=1 / TV,
+            )
+        )
+    with session.enabled_around("velocity", home):
+        session.go_to(home, speed=2 * bias)
+    session.standstill()
+    return whole(), record
+
+
+def fit_plant(session: Session, gains: Gains, measured: FrequencyResponse) -> PlantFit:
+    """Return the model of a plant measured at the bias, from what the load run found on. Raises `UnusableInput`."""
+    return fit_two_mass(
+        measured,
+        _winding(session),
+        gains,
+        inertia=session.values["load.inertia"],
+        viscous=float(session.model.get("viscous", 0.0)),
+        edge_age=edge_age(session, bias_speed(session)[0]),
+    )
+
+
+def line_shape(seen: PlantFit, gains: Gains) -> FloatArray:
+    """Return how strong each line is made: the weaker the closed loop answers it, up to `STRONGEST` times."""
+    f = LINES / (PERIOD * TV)
+    plant = velocity_plant(seen.load, seen.winding, gains, f)
+    answer = np.abs(plant / (1 + velocity_open(plant, gains, f)))
+    return np.clip(float(np.median(answer)) / answer, 1.0, STRONGEST)
+
+
+def _readable_hz(session: Session, bias: float) -> float:
+    """Up to where a counted speed answers linearly: with few edges to a period of the line it comes in jumps. [Hz]"""
+    if session.axis.feedback.kind != "incremental":
+        return math.inf
+    return abs(bias) * session.values["feedback.counts"] / (2 * math.pi) / EDGES_TO_A_PERIOD
+
+
+def excitation_rms(session: Session, gains: Gains) -> float:
+    """Return the rms of a torque whose answer in the closed loop stays well below the bias speed. [N·m]"""
+    rigid = TwoMass(inertia_motor=session.values["load.inertia"])
+    f = LINES / (PERIOD * TV)
+    plant = velocity_plant(rigid, _winding(session), gains, f)
+    answer = np.abs(plant / (1 + velocity_open(plant, gains, f)))
+    unit = math.sqrt(float(np.mean(answer**2)))
+    torque = WIGGLE * bias_speed(session)[0] / unit
+    most = 0.3 * session.axis.motor.torque_constant * session.current_continuous
+    return min(torque, most)

@@ -123,6 +123,22 @@ def test_a_silent_holder_stops_the_axis_and_cuts_power(ready: tuple[Drive, Simul
     assert [e["kind"] for e in simulated.events][-1] == "connection_lost"
 
 
+def test_a_run_starts_as_gently_as_asked_and_never_harder_than_the_limit(
+    ready: tuple[Drive, SimulatedDrive],
+) -> None:
+    drive, simulated = ready
+    enable(drive, "velocity")
+    begun = simulated.time
+    drive.run_at(30.0, acceleration=60.0)
+    wait(drive, 0.25)
+    reached = float(simulated._state.gen_velocity)
+    assert reached == pytest.approx(60.0 * (simulated.time - begun), rel=0.01)
+    drive.run_at(0.0, acceleration=1e9)
+    simulated.advance(0.001)
+    fallen = reached - float(simulated._state.gen_velocity)
+    assert fallen == pytest.approx(0.001 * drive.read()["limit.acceleration"], rel=0.01)
+
+
 def test_the_guard_stops_what_leaves_the_consented_travel(ready: tuple[Drive, SimulatedDrive]) -> None:
     drive, simulated = ready
     enable(drive, "velocity", travel=5.0)

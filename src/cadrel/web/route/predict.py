@@ -118,7 +118,7 @@ def asked_rows(loop: str, values: Mapping[str, Any], prediction: dict[str, Any])
     rows = [
         ("bandwidth_hz", "Bandwidth", "Hz", 0, None),
         ("crossover_hz", "Crossover", "Hz", 0, None),
-        ("phase_margin_deg", "Phase margin", "°", 0, 1),
+        ("phase_margin_deg", "Phase margin", "°", 1, 1),
         ("gain_margin_db", "Gain margin", "dB", 1, 1),
         ("sensitivity_peak", "Peak sensitivity", "", 2, -1),
     ]

@@ -1,0 +1,42 @@
+"""Strokes for weighing a load: soft, within the travel, within the accelerations allowed."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from cadrel.procedures.session import TV
+from cadrel.procedures.strokes import SOFT, SOFTER, _lobe, _Ramps
+
+
+@given(hardest=st.floats(50, 5e4), share=st.floats(0.001, 0.5), reach=st.floats(0.2, 200), speed=st.floats(0.5, 600))
+def test_a_stroke_fits_its_way_and_keeps_its_acceleration(
+    hardest: float, share: float, reach: float, speed: float
+) -> None:
+    ramps = _Ramps(hardest=hardest, gentlest=share * hardest, reach=reach, softest=SOFTER)
+    fastest = ramps.fastest(speed)
+    assert 0 < fastest <= speed
+    rise = ramps.rise(fastest)
+    assert fastest * rise <= 1.001 * reach  # two ramps, each half of speed times rise
+    assert 0.5 * math.pi * fastest / rise <= 1.001 * hardest
+    assert rise <= max(SOFTER, 0.5 * math.pi * fastest / hardest) * 1.001
+
+
+def test_a_long_way_is_used_for_softness_and_a_short_one_for_speed() -> None:
+    roomy = _Ramps(hardest=5000, gentlest=100, reach=100.0, softest=SOFTER)
+    assert (roomy.fastest(60), roomy.rise(60)) == (60, SOFTER)
+    tight = _Ramps(hardest=5000, gentlest=100, reach=60 * 0.15, softest=SOFTER)
+    assert (tight.fastest(60), tight.rise(60)) == (60, pytest.approx(0.15))
+    tighter = _Ramps(hardest=5000, gentlest=100, reach=60 * 0.06, softest=SOFTER)
+    assert tighter.rise(tighter.fastest(60)) == pytest.approx(SOFT, rel=1e-6)
+    light = _Ramps(hardest=5000, gentlest=2000, reach=100.0, softest=SOFTER)  # a softer ramp would take no torque
+    assert light.rise(60) == pytest.approx(60 / 2000)
+
+
+def test_a_lobe_goes_its_way_and_comes_to_rest() -> None:
+    lobe = _lobe(40.0, 0.2, 20.0)
+    assert TV * lobe.sum() == pytest.approx(20.0, rel=0.01)
+    assert lobe[-1] == 0.0
+    assert np.abs(np.diff(lobe)).max() / TV == pytest.approx(0.5 * math.pi * 40 / 0.2, rel=0.01)

@@ -30,6 +30,12 @@ def test_every_picture_in_docs_is_in_the_readme_and_there_are_under_twenty() -> 
         assert f"docs/screenshots/{picture.name}" in text
 
 
+def test_one_command_takes_every_picture_anew() -> None:
+    from cadrel.cli.screenshots import VIEWS
+
+    assert {p.stem for p in (ROOT / "docs" / "screenshots").glob("*.png")} == set(VIEWS)
+
+
 @pytest.mark.parametrize("name", ["README.md", *[f"docs/{p.name}" for p in (ROOT / "docs").glob("*.md")]])
 def test_every_link_of_a_document_leads_somewhere(name: str) -> None:
     page = ROOT / name

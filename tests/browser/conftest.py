@@ -7,7 +7,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 import pytest
@@ -71,11 +71,15 @@ class Stack:
         return Drive(self.link, axis)
 
     def children(self, word: str) -> list[int]:
-        """Process ids of the stack's children whose command line holds a word."""
+        """Process ids of the stack's children whose command line holds a word; from /proc, a bare machine has no ps."""
         assert self.process is not None
-        rows = subprocess.run(["ps", "-eo", "pid,ppid,args"], capture_output=True, text=True, check=True).stdout
-        found = [r.split(None, 2) for r in rows.splitlines()[1:]]
-        return [int(p) for p, parent, args in found if int(parent) == self.process.pid and word in args]
+        found = []
+        for folder in Path("/proc").glob("[0-9]*"):
+            with suppress(OSError):  # it may end while it is looked at
+                parent = int((folder / "stat").read_text().rpartition(")")[2].split()[1])
+                if parent == self.process.pid and word in (folder / "cmdline").read_text().replace("\0", " "):
+                    found.append(int(folder.name))
+        return found
 
 
 @pytest.fixture(scope="session")

@@ -140,6 +140,20 @@ def test_the_card_of_a_run_says_what_changed_since_the_run_before(axis: Axis, en
     assert axis.runs.order_by("-number").first().changed == ["Gain"]
 
 
+def test_a_step_before_the_proposal_keeps_the_values_it_ran_with(axis: Axis, engineer: User) -> None:
+    found = outcome(0.2)
+    first = RunRecord(
+        kind="velocity_step", title="Before", period=1e-3, channels={"velocity": np.ones(9)}, excitation={},
+        in_force={"velocity.gain": 0.05},
+    )  # fmt: skip
+    found.runs.insert(0, first)
+    after = {"velocity.gain": 0.2, "velocity.reset_time": 0.01}
+    keep_outcome(axis, "velocity", found, before={"velocity.gain": 0.05}, after=after, who=engineer)
+    before, step = axis.runs.order_by("number")
+    assert (before.drive_values["velocity.gain"], step.drive_values["velocity.gain"]) == (0.05, 0.2)
+    assert step.changed == ["Gain"]
+
+
 def test_an_interrupted_run_keeps_what_it_had_and_is_not_proof(axis: Axis, engineer: User) -> None:
     take_proposal(keep(axis, engineer), ["velocity.gain", "velocity.reset_time"], who=engineer)
     partial = RunRecord(kind="x", title="pass 2", period=1e-3, channels={"velocity": np.ones(10)}, excitation={})

@@ -28,6 +28,9 @@ def main() -> int:
     commands.add_parser("formats", help="write the JSON Schemas into docs/formats")
     commands.add_parser("reference", help="write the parameter reference into docs")
     commands.add_parser("vendor", help="refresh shipped scripts, styles and fonts from the npm registry")
+    s = commands.add_parser("screenshots", help="take docs/screenshots anew from a running bin/demo --reset")
+    s.add_argument("views", nargs="*", help="names of pictures; all if none is given")
+    s.add_argument("--url", default="http://127.0.0.1:8460/")
     commands.add_parser("warm-up", help="compile the kernels into the cache")
     arguments = parser.parse_args()
     return _run(arguments)
@@ -49,6 +52,11 @@ def _run(arguments: argparse.Namespace) -> int:
 
         refresh()
         return 0
+    if arguments.command == "screenshots":
+        from cadrel.cli.screenshots import screenshots
+        from cadrel.cli.stack import ROOT
+
+        return screenshots(url=arguments.url, out=ROOT / "docs" / "screenshots", only=arguments.views)
     from cadrel.cli import documents
 
     return {"formats": documents.write_schemas, "reference": documents.write_reference, "warm-up": documents.warm_up}[

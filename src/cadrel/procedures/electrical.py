@@ -15,7 +15,7 @@ from cadrel.procedures.session import TICK, FloatArray, Session
 
 ALIGNED = 2 * math.pi  # [rad] where the vector stands while the winding is measured
 PERIOD = 1024  # [ticks] of a multisine: 64 ms
-LEVELS = (0.3, 0.45, 0.6, 0.75, 0.9)  # of continuous current, all one sign
+LEVELS = (0.15, 0.3, 0.45, 0.6, 0.75, 0.9)  # of continuous current, all one sign
 BIAS = 0.5  # of continuous current: keeps every phase away from the dead time's kink
 STEP_SHARE = 0.2  # of continuous current
 _NO_LOAD = TwoMass(inertia_motor=1.0)  # a current step needs no mechanics
@@ -104,7 +104,7 @@ def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated]:
         response = estimate_response(
             record["excitation"], record[f"v_{key}"], record[f"i_{key}"], lines=lines, period=PERIOD, rate_hz=1 / TICK
         )
-        found.append(fit_admittance(response)[1])
+        found.append(fit_admittance(response, moves=key == "q")[1])
     return found[0], found[1]
 
 

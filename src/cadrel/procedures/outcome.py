@@ -37,6 +37,7 @@ class RunRecord:
     excitation: dict[str, Any]
     metrics: dict[str, Any] = field(default_factory=dict)
     curves: dict[str, Any] = field(default_factory=dict)  # frequency responses and predictions, plain lists
+    in_force: dict[str, float] = field(default_factory=dict)  # drive values then, where they are others at the end
 
 
 @dataclass(slots=True, kw_only=True)

@@ -53,7 +53,7 @@ def run_position_loop(session: Session) -> Outcome:
     except BaseException:
         session.write(kept)
         raise
-    return _outcome(session, gains, before, limited_by, load, winding, changes, size, old, new)
+    return _outcome(session, gains, before, limited_by, load, winding, changes, kept, size, old, new)
 
 
 def _step_size(session: Session, gain: float) -> float:
@@ -97,6 +97,7 @@ def _outcome(
     load: TwoMass,
     winding: Winding,
     changes: dict[str, float],
+    kept: dict[str, float],
     size: float,
     old: dict[str, Any],
     new: dict[str, Any],
@@ -129,7 +130,7 @@ def _outcome(
         curves["measured"] = curve_of(f, measured_loop / (1 + measured_loop), np.array(plant["coherence"]))
     time, unit = step_response("position", load, winding, gains, duration=STEP_SECONDS)
     ideal = {"time": time.tolist(), "predicted_step": (new["middle"] - size + 2 * size * unit).tolist()}
-    runs = [_run("Position step, before", old, size, {}), _run("Position step, after", new, size, ideal)]
+    runs = [_run("Position step, before", old, size, {}, in_force=kept), _run("Position step, after", new, size, ideal)]
     if plant:
         runs.append(
             RunRecord(
@@ -161,7 +162,9 @@ def _outcome(
     )
 
 
-def _run(title: str, step: dict[str, Any], size: float, curves: dict[str, Any]) -> RunRecord:
+def _run(
+    title: str, step: dict[str, Any], size: float, curves: dict[str, Any], *, in_force: dict[str, float] | None = None
+) -> RunRecord:
     record: Recording = step["record"]
     return RunRecord(
         kind="position_step",
@@ -171,4 +174,5 @@ def _run(title: str, step: dict[str, Any], size: float, curves: dict[str, Any]) 
         excitation={"size": 2 * size},
         metrics=step["metrics"].as_dict(),
         curves=curves,
+        in_force=in_force or {},
     )

@@ -44,12 +44,12 @@ def run_velocity_loop(session: Session) -> Outcome:
     load, winding = fit.load, fit.winding
     session.enter("computing the proposal", 0.45)
     tuning = tune_velocity(load, winding, before, session.axis.robustness, measured=measured.trusted(0.9))
-    session.write({k: v for k, v in tuning.gains.to_drive().items() if k.startswith("velocity.")})
+    session.write(_velocity_values(tuning.gains))
     try:
         new_step = _step(session, 0.5)
         again, record = measure_plant(session, tuning.gains, 0.6, rms=rms, seen=fit)
     except BaseException:
-        session.write({k: v for k, v in before.to_drive().items() if k.startswith("velocity.")})
+        session.write(_velocity_values(before))
         raise
     return _outcome(session, before, tuning.gains, tuning.limited_by, load, winding, again, record, old_step, new_step)
 
@@ -105,7 +105,7 @@ def _outcome(
     time, unit = step_response("velocity", load, winding, gains, duration=STEP_SECONDS)
     base, size = new_step["bias"], new_step["size"]
     runs = [
-        _step_run("Velocity step, before", old_step, {}),
+        _step_run("Velocity step, before", old_step, {}, in_force=_velocity_values(before)),
         _step_run(
             "Velocity step, after",
             new_step,
@@ -147,7 +147,7 @@ def _outcome(
         ]
     return Outcome(
         findings=findings,
-        changes={k: v for k, v in gains.to_drive().items() if k.startswith("velocity.")},
+        changes=_velocity_values(gains),
         runs=runs,
         margins={
             "velocity": {
@@ -163,7 +163,13 @@ def _outcome(
     )
 
 
-def _step_run(title: str, step: dict[str, Any], curves: dict[str, Any]) -> RunRecord:
+def _velocity_values(gains: Gains) -> dict[str, float]:
+    return {k: v for k, v in gains.to_drive().items() if k.startswith("velocity.")}
+
+
+def _step_run(
+    title: str, step: dict[str, Any], curves: dict[str, Any], *, in_force: dict[str, float] | None = None
+) -> RunRecord:
     record: Recording = step["record"]
     return RunRecord(
         kind="velocity_step",
@@ -173,4 +179,5 @@ def _step_run(title: str, step: dict[str, Any], curves: dict[str, Any]) -> RunRe
         excitation={"bias": step["bias"], "size": 2 * step["size"]},
         metrics=step["metrics"].as_dict(),
         curves=curves,
+        in_force=in_force or {},
     )

@@ -4,12 +4,14 @@ import math
 
 import numpy as np
 import pytest
-from scipy.signal import StateSpace, lsim
+from scipy.signal import StateSpace, cont2discrete, lsim
 
 from cadrel.core.control import Gains, TwoMass, Winding, velocity_plant
+from cadrel.core.control.filters import TICK
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import (
     angle_error_from_spinning,
+    fit_admittance,
     fit_load,
     fit_two_mass,
     flux_from_spinning,
@@ -38,6 +40,27 @@ def test_resistance_is_the_slope_and_leaves_the_dead_time_out() -> None:
     assert found.std < 2e-3
     with pytest.raises(UnusableInput):
         resistance_from_levels(np.ones(5), np.ones(5))
+
+
+def test_resistance_is_not_raised_by_the_bend_of_the_dead_time() -> None:
+    current = np.linspace(0.6, 3.6, 6)
+    bent = 1.36 * current + 1.2 * current / (current + 0.12)
+    assert np.polyfit(current, bent, 1)[0] > 1.39  # what a straight line makes of it
+    found = resistance_from_levels(current, bent + RNG.normal(0, 2e-4, 6))
+    assert found.value == pytest.approx(1.36, rel=0.004)
+
+
+def test_a_rotor_that_moves_is_not_read_as_less_inductance() -> None:
+    # The judge is scipy.signal: R-L and a rotor whose back-EMF is in series, held voltage at the tick.
+    r, ind, m = 1.3, 4.6e-3, 0.236 / 1.4e-4
+    a, b, c, d = np.array([[-r / ind, -1 / ind], [m, 0]]), np.array([[1 / ind], [0]]), np.eye(2)[:1], np.zeros((1, 1))
+    a, b, c, *_ = cont2discrete((a, b, c, d), TICK, "zoh")
+    f = np.geomspace(200, 3100, 30)
+    z = np.exp(2j * np.pi * f * TICK)
+    value = np.array([(c @ np.linalg.solve(q * np.eye(2) - a, b))[0, 0] / q for q in z])
+    response = FrequencyResponse(f, value, np.full(30, 0.999), 1e-3 * np.abs(value))
+    assert fit_admittance(response, moves=True)[1].value == pytest.approx(ind, rel=0.005)
+    assert fit_admittance(response)[1].value < 0.98 * ind
 
 
 def test_flux_is_told_apart_from_drop_and_dead_time() -> None:

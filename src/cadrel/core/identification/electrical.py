@@ -12,11 +12,12 @@ from cadrel.core.identification.estimated import Estimated
 from cadrel.core.response.estimate import FrequencyResponse
 
 FloatArray = NDArray[np.float64]
+WIDE = 4.0  # a search goes to exp(4) times its start either way
 KNEES = (0.003, 0.01, 0.03, 0.1, 0.3)  # of the largest current: where the dead time's voltage bends
 
 
 def resistance_from_levels(current: FloatArray, voltage: FloatArray) -> Estimated:
-    """Return the resistance as slope of voltage over current levels of one sign. [ohm]
+    """Return the resistance from current levels of one sign. [ohm]
 
     Parameters
     ----------
@@ -26,39 +27,52 @@ def resistance_from_levels(current: FloatArray, voltage: FloatArray) -> Estimate
     Raises
     ------
     UnusableInput
-        Fewer than three levels, or all alike.
+        Fewer than four levels, or all alike.
 
     Notes
     -----
-    Dead time shifts all levels alike: the slope leaves it out; voltage over current would read it as resistance.
+    v = R i + U i / (|i| + i0): dead time shifts large currents alike, small ones less. Voltage over current would read
+    the shift as resistance, a straight line through the levels its bend; i0 is searched for.
     """
-    if len(current) < 3 or np.ptp(current) < 1e-6:
-        raise UnusableInput(what="The current levels do not differ.", remedy="Use three or more levels.")
-    a = np.stack([current, np.ones_like(current)], axis=1)
-    solution, residual, _, _ = np.linalg.lstsq(a, voltage, rcond=None)
-    noise = float(residual[0]) / max(len(current) - 2, 1) if residual.size else 0.0
-    variance = noise * np.linalg.inv(a.T @ a)[0, 0]
-    return Estimated(float(solution[0]), math.sqrt(variance))
+    if len(current) < 4 or np.ptp(current) < 1e-6:
+        raise UnusableInput(what="The current levels do not differ.", remedy="Use four or more levels.")
+    knees = [share * float(np.abs(current).max()) for share in KNEES]
+    fits = [_with_knee(current, current, voltage, knee) for knee in knees]
+    return min(fits, key=lambda fit: fit[0])[1]
 
 
-def fit_admittance(response: FrequencyResponse) -> tuple[Estimated, Estimated]:
+def _with_knee(x: FloatArray, current: FloatArray, y: FloatArray, knee: float) -> tuple[float, Estimated]:
+    """Fit y = k x + U i / (|i| + knee); return the residual's variance and k."""
+    a = np.stack([x, current / (np.abs(current) + knee)], axis=1)
+    scale = np.abs(a).max(0)
+    solution, _, _, _ = np.linalg.lstsq(a / scale, y, rcond=None)
+    rest = y - (a / scale) @ solution
+    sigma2 = float(rest @ rest) / max(len(y) - 3, 1)
+    std = math.sqrt(sigma2 * np.linalg.inv((a / scale).T @ (a / scale))[0, 0]) / scale[0]
+    return sigma2, Estimated(float(solution[0] / scale[0]), std)
+
+
+def fit_admittance(response: FrequencyResponse, *, moves: bool = False) -> tuple[Estimated, Estimated]:
     """Return resistance and inductance from a measured voltage -> current response at the tick. [ohm], [H]
 
     Notes
     -----
     Model, exact for a held voltage that acts one tick late: z^-1 (1 - a) z^-1 / (R (1 - a z^-1)),
     a = exp(-T R / L). Resistance from this is less sure than from levels, dead time acts on it; inductance is not
-    affected, the current being biased away from zero.
+    affected, the current being biased away from zero. If the rotor `moves` under the current (it does in q), its
+    back-EMF is in series like a capacitor, m / s, and is fitted too: it would be read as less inductance.
     """
     use = response.trusted(0.95)
     if len(use.frequency) < 4:
         raise UnusableInput(what="The current answered too weakly.", remedy="Raise the excitation.")
-    z = np.exp(-2j * np.pi * use.frequency * TICK)
+    s = 2j * np.pi * use.frequency
+    z = np.exp(-s * TICK)
 
     def model(p: FloatArray) -> NDArray[np.complex128]:
-        r, ind = np.exp(p)
+        r, ind = np.exp(p[:2])
         a = math.exp(-TICK * r / ind)
-        return z * (1 - a) / r * z / (1 - a * z)
+        still = z * (1 - a) / r * z / (1 - a * z)
+        return still / (1 + np.exp(p[2]) / s / (r + s * ind)) if moves else still
 
     def misfit(p: FloatArray) -> FloatArray:
         error = np.log(model(p) / use.value)
@@ -66,10 +80,12 @@ def fit_admittance(response: FrequencyResponse) -> tuple[Estimated, Estimated]:
 
     high = np.abs(use.value[-1]) * 2 * np.pi * use.frequency[-1]
     start = np.log([1 / np.abs(use.value[0]), 1 / high])
-    fit = least_squares(misfit, start)
-    free = max(fit.fun.size - 2, 1)
-    covariance = np.linalg.inv(fit.jac.T @ fit.jac) * float(fit.fun @ fit.fun) / free
-    r, ind = np.exp(fit.x)
+    if moves:
+        start = np.append(start, math.log(0.05 * float(np.abs(s[0])) / abs(use.value[0])))
+    fit = least_squares(misfit, start, bounds=(start - WIDE, start + WIDE))
+    free = max(fit.fun.size - len(start), 1)
+    covariance = np.linalg.pinv(fit.jac.T @ fit.jac) * float(fit.fun @ fit.fun) / free
+    r, ind = np.exp(fit.x[:2])
     return (
         Estimated(float(r), float(r * math.sqrt(covariance[0, 0]))),
         Estimated(float(ind), float(ind * math.sqrt(covariance[1, 1]))),
@@ -103,18 +119,8 @@ def flux_from_spinning(
     if len(omega_el) < 8 or np.ptp(np.sign(omega_el)) < 1:
         raise UnusableInput(what="Flux needs two speeds in each direction.", remedy="Allow more travel or speed.")
     y = v_q - resistance * i_q - inductance * i_q_slope - omega_el * inductance * i_d
-    fits = [_flux_fit(omega_el, i_q, y, share * float(np.abs(i_q).max())) for share in KNEES]
+    fits = [_with_knee(omega_el, i_q, y, share * float(np.abs(i_q).max())) for share in KNEES]
     return min(fits, key=lambda fit: fit[0])[1]
-
-
-def _flux_fit(omega_el: FloatArray, i_q: FloatArray, y: FloatArray, knee: float) -> tuple[float, Estimated]:
-    a = np.stack([omega_el, i_q / (np.abs(i_q) + knee)], axis=1)
-    scale = np.abs(a).max(0)
-    solution, _, _, _ = np.linalg.lstsq(a / scale, y, rcond=None)
-    rest = y - (a / scale) @ solution
-    sigma2 = float(rest @ rest) / max(len(y) - 3, 1)
-    std = math.sqrt(sigma2 * np.linalg.inv((a / scale).T @ (a / scale))[0, 0]) / scale[0]
-    return sigma2, Estimated(float(solution[0] / scale[0]), std)
 
 
 def angle_error_from_spinning(

@@ -105,8 +105,10 @@ def _push(session: Session, point: str, current: float, longer: float, centre: f
     return curvature(first), curvature(second), record
 
 
-def refine_by_spinning(session: Session, turning: Turning, pushed: Confirmation | None) -> tuple[Estimated, Recording]:
-    """Spin both ways and read from the back-EMF by how much the angle is ahead.
+def refine_by_spinning(
+    session: Session, turning: Turning, pushed: Confirmation | None, *, briefly: bool = False
+) -> tuple[Estimated, Recording]:
+    """Spin both ways and read from the back-EMF by how much the angle is ahead; at one top speed if `briefly`.
 
     A held vector rests where load torque and friction leave it; the back-EMF of the turning rotor knows neither.
     Raises `NotConfirmed`.
@@ -128,7 +130,9 @@ def refine_by_spinning(session: Session, turning: Turning, pushed: Confirmation 
     })  # fmt: skip
     held = -math.sin(turning.bias) * turning.current * motor.torque_constant  # against the load, from the first moment
     try:
-        record, _ = back_and_forth(session, SPIN, shares=(1.0, 0.7), torque=held, top=SPIN_SHARE, softest=SOFT)
+        record, _ = back_and_forth(
+            session, SPIN, shares=(1.0,) if briefly else (1.0, 0.7), torque=held, top=SPIN_SHARE, softest=SOFT
+        )
     finally:
         session.write(kept)
     means = block_means(record)

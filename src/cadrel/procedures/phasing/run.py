@@ -21,7 +21,7 @@ from cadrel.procedures.phasing.confirming import (
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.halls_alone import learn_twice, push_both_ways
 from cadrel.procedures.phasing.holding import hold_angles
-from cadrel.procedures.phasing.plan import FEWER_ANGLES, HELD_ANGLES, LONG_ALREADY
+from cadrel.procedures.phasing.plan import FEWER_ANGLES, HELD_ANGLES, LONG_ALREADY, LONG_BY_THEN
 from cadrel.procedures.phasing.signals import Correction, correct_signals
 from cadrel.procedures.phasing.turning import TURN, Turning, turn_vector
 from cadrel.procedures.session import Consent, Session
@@ -111,13 +111,19 @@ def _compare_flux(session: Session, found: _Found) -> None:
         raise wired_wrongly([faults.flux(seen=flux, expected=expected, pairs=session.values["motor.pole_pairs"])])
 
 
+def _taken(session: Session, found: _Found) -> float:
+    """Drive time since the run began. [s]"""
+    return float(session.drive.status()["time"]) - found.begun
+
+
 def _hold(session: Session, found: _Found, centre: float) -> None:
     """Hold angles, and turn what was seen into the values the drive needs for its kind of device."""
     turning, axis, drive = found.turning, session.axis, session.drive
     with session.enabled_around("vector", centre):
         drive.vector(angle=0.0, rate=TURN, current=turning.current, rise=turning.current / 0.3)
-        taken = session.hold(0.35)["time"] - found.begun
-        found.held = hold_angles(session, turning, HELD_ANGLES if taken < LONG_ALREADY else FEWER_ANGLES)
+        session.hold(0.35)
+        few = _taken(session, found) > LONG_ALREADY
+        found.held = hold_angles(session, turning, FEWER_ANGLES if few else HELD_ANGLES)
         if not axis.knows_angle_at_power_up:
             here = turning.pairs * (session.look()["counts"] + 0.5) * turning.per_count
             drive.adopt_angle(here + found.held.offset)
@@ -174,7 +180,9 @@ def _confirm(session: Session, found: _Found, centre: float) -> None:
         return
     if may_push(session, found.turning):
         found.confirmed, found.push = confirm_by_pushing(session, centre)
-    found.refined, found.spin = refine_by_spinning(session, found.turning, found.confirmed)
+    found.refined, found.spin = refine_by_spinning(
+        session, found.turning, found.confirmed, briefly=_taken(session, found) > LONG_BY_THEN
+    )
     if found.confirmed is None:
         found.confirmed = confirmation_from_spin(found.spin, session)
     by = found.refined.value

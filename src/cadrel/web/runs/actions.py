@@ -35,7 +35,9 @@ def keep_outcome(
     previous: Mapping[str, float] = last.drive_values if last else {}
     number = (axis.runs.aggregate(n=Max("number"))["n"] or 0) + 1
     for k, record in enumerate(outcome.runs):
-        changed = [REGISTRY[key].label for key in after if previous and previous.get(key) != after[key]]
+        in_force = {**after, **record.in_force}
+        changed = [REGISTRY[key].label for key in in_force if previous and previous.get(key) != in_force[key]]
+        previous = in_force
         runs.append(
             Run.objects.create(
                 axis=axis,
@@ -44,14 +46,14 @@ def keep_outcome(
                 step=step,
                 title=record.title,
                 value_set=values,
-                drive_values=dict(after),
+                drive_values=in_force,
                 period=record.period,
                 channels=list(record.channels),
                 data=Run.packed(record.channels),
                 excitation=record.excitation,
                 metrics=record.metrics,
                 curves=record.curves,
-                changed=changed if k == 0 else [],
+                changed=changed,
                 thumbnail=miniature(record.channels, record.curves),
                 who=who,
                 notes=notes,

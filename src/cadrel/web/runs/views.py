@@ -50,9 +50,9 @@ def run(request: HttpRequest, axis_id: int, number: int) -> HttpResponse:
     plots = [p for p in plots_of(axis, found.step, [found], []) if p["kind"] == "bode"]
     if series:
         plots.insert(
-            0,
+            len(plots) if found.kind.endswith("_response") else 0,  # there the record is the means, not the answer
             {
-                "title": found.title,
+                "title": "As recorded" if plots else found.title,
                 "kind": "time",
                 "x_label": "ms",
                 "series": series,

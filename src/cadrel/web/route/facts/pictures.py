@@ -87,6 +87,9 @@ def profile_picture(profile: Profile, per: float, unit: str) -> Picture:
         "position": _points(across, BASE - HEIGHT * x / (1.05 * x.max())),
         "velocity": _points(across, BASE - HEIGHT * v / (1.05 * v.max())),
         "x": _x_axis(1e3 * t[-1]),
+        "y_position": _y_axis(1.05 * float(x.max())),
+        "y_velocity": _y_axis(1.05 * float(v.max())),
+        "unit": unit,
         "top_position": f"{x.max():.4g} {unit}",
         "top_velocity": f"{v.max():.4g} {unit}/s",
     }

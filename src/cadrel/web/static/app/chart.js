@@ -73,13 +73,17 @@ function drawLines(u, options) {
   };
   ctx.font = `${12 * devicePixelRatio}px Barlow SC`;
   ctx.textAlign = "left";
+  const written = /** @type {[number, number][]} */ ([]); // from and to of labels on the first line
   for (const { x, text } of options.lines ?? []) {
     vertical(x, []);
-    const at = u.valToPos(x, "x", true) + 4 * devicePixelRatio, wide = ctx.measureText(text).width;
+    if (!text) continue;
+    const unit = devicePixelRatio, at = u.valToPos(x, "x", true) + 4 * unit, wide = ctx.measureText(text).width;
+    const down = written.some(([from, to]) => at < to + 6 * unit && at + wide > from - 6 * unit) ? 16 * unit : 0;
+    written.push([at, at + wide]);
     ctx.fillStyle = "#fffc"; // the curve may pass behind the words
-    if (text) ctx.fillRect(at - 2 * devicePixelRatio, u.bbox.top + devicePixelRatio, wide + 4 * devicePixelRatio, 15 * devicePixelRatio);
+    ctx.fillRect(at - 2 * unit, u.bbox.top + unit + down, wide + 4 * unit, 15 * unit);
     ctx.fillStyle = colour("ink");
-    ctx.fillText(text, at, u.bbox.top + 12 * devicePixelRatio);
+    ctx.fillText(text, at, u.bbox.top + 12 * unit + down);
   }
   for (const x of u.marked ?? []) vertical(x, [4, 4]);
   if (options.level !== undefined) {

@@ -1,0 +1,149 @@
+"""The pictures of docs/screenshots, taken anew from a running, freshly loaded demonstration."""
+
+import re
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+CHROMIUM = "--no-sandbox --disable-gpu --disable-background-networking --disable-component-update".split()
+SIZE = {"width": 1280, "height": 800}
+SEEN = "I see the axis; nobody and nothing is in its way."
+Page = Any  # Playwright's, imported late: only this command and the tests need it
+
+
+def _axis(page: Page, url: str, axis: str, step: str) -> None:
+    page.goto(url)
+    page.get_by_role("row", name=re.compile(axis)).get_by_role("link").first.click()
+    page.get_by_role("navigation", name="Route").get_by_role("link", name=step).click()
+    page.get_by_role("heading", level=1, name=step).wait_for()
+    page.wait_for_load_state("load")
+
+
+def _press(page: Page, *names: str) -> None:
+    """Press those of the buttons that are there."""
+    for name in names:
+        button = page.get_by_role("button", name=name, exact=True)
+        if button.count() and button.first.is_visible() and button.first.is_enabled():
+            with page.expect_navigation():
+                button.first.click()
+
+
+def _lead(page: Page, url: str, axis: str, *, here: str = "") -> None:
+    _axis(page, url, axis, "Drive")
+    _press(page, "Connect", "Take control", "Send all to the drive", "Store permanently", "Restart the drive")
+    if here:
+        page.get_by_label("Here is").fill(here)
+        _press(page, "Set")
+
+
+def _plain(axis: str, step: str) -> Callable[[Page, str], None]:
+    return lambda page, url: _axis(page, url, axis, step)
+
+
+def _mislabelled(page: Page, url: str) -> None:
+    _axis(page, url, "Kiln-car lift", "Motor")
+    page.get_by_label("Convention of Back-EMF constant").select_option("line to line, peak")
+    page.get_by_text("They agree if").first.wait_for()
+
+
+def _dragged(page: Page, url: str) -> None:
+    _axis(page, url, "Tile pusher", "Velocity loop")
+    gain = page.locator("#gains").get_by_label(re.compile("^Gain Kp$"))
+    gain.fill(f"{0.6 * float(gain.input_value()):.3g}")
+
+
+def _led_drive(page: Page, url: str) -> None:
+    _lead(page, url, "Tile pusher")
+    _axis(page, url, "Tile pusher", "Drive")
+
+
+def _hand(page: Page, url: str) -> None:
+    _lead(page, url, "Glaze table")
+    _axis(page, url, "Glaze table", "Feedback")
+    page.get_by_role("button", name="Record one turn").click()
+    page.get_by_text("turn the marked shaft once, forward").wait_for()
+    page.get_by_role("button", name="Turn", exact=True).click()
+    page.get_by_role("region", name="Turn by hand").get_by_text("Counts of the marked turn").wait_for()
+
+
+def _by_hand(page: Page, url: str) -> None:
+    _lead(page, url, "Glaze arm", here="130")
+    _axis(page, url, "Glaze arm", "Commutation")
+    page.get_by_label("It may turn while I hold a button; I see it.").check()
+    _press(page, "Enable for phasing by hand")
+    box = page.get_by_role("button", name="Hold, turn the vector forward").bounding_box()
+    page.mouse.move(box["x"] + 20, box["y"] + 20)
+    page.mouse.down()
+    page.wait_for_timeout(2500)
+
+
+def _stand_in(page: Page, url: str) -> None:
+    page.mouse.up()
+    _axis(page, url, "Glaze arm", "Drive")
+    page.get_by_role("link", name=re.compile("Wiring and faults")).click()
+    page.get_by_role("button", name="Rewire").wait_for()
+
+
+def _run(page: Page, url: str) -> None:
+    _axis(page, url, "Tile pusher", "Velocity loop")
+    page.get_by_label("Runs").get_by_text("Velocity loop, frequency").click()
+    page.get_by_role("heading", level=1, name=re.compile("^Run")).wait_for()
+
+
+def _library(page: Page, url: str) -> None:
+    _axis(page, url, "Glaze table", "Motor")
+    page.get_by_role("link", name="From the library").click()
+    page.get_by_label("Search").wait_for()
+
+
+VIEWS: dict[str, Callable[[Page, str], None]] = {
+    "projects": lambda page, url: page.goto(url),
+    "motor": _mislabelled,
+    "feedback-serial": _plain("Kiln-car lift", "Feedback"),
+    "mechanics": _plain("Kiln-car lift", "Mechanics"),
+    "power": _plain("Kiln-car lift", "Power"),
+    "limits": _plain("Spray carriage", "Limits and goal"),
+    "library": _library,
+    "velocity-loop": _dragged,
+    "current-loop": _plain("Tile pusher", "Current loop"),
+    "load": _plain("Tile pusher", "Load"),
+    "position-loop": _plain("Tile pusher", "Position loop"),
+    "acceptance": _plain("Tile pusher", "Acceptance"),
+    "run": _run,
+    "drive": _led_drive,
+    "commutation": _plain("Tile pusher", "Commutation"),
+    "hand-over": _plain("Tile pusher", "Hand-over"),
+    "hand-test": _hand,
+    "phasing-by-hand": _by_hand,
+    "stand-in": _stand_in,
+}
+
+
+def screenshots(*, url: str, out: Path, only: list[str]) -> int:
+    """Take the pictures (all, or those named); exit status 2 if a name is unknown or nothing answers."""
+    from playwright.sync_api import Error, sync_playwright
+
+    unknown = [name for name in only if name not in VIEWS]
+    if unknown:
+        print(f"cadrel: there is no view {unknown[0]}; there are {', '.join(VIEWS)}.", file=sys.stderr)
+        return 2
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        page = browser.new_page(viewport=SIZE)
+        try:
+            page.goto(f"{url}login/")
+            page.get_by_label("User name").fill("enno")
+            page.get_by_label("Password").fill("glaze-and-fire")
+            page.get_by_role("button", name="Log in").click()
+            page.get_by_role("heading", name="Projects").wait_for()
+        except Error:
+            print(f"cadrel: no demonstration answers at {url}; start bin/demo --reset first.", file=sys.stderr)
+            return 2
+        for name in only or VIEWS:
+            VIEWS[name](page, url)
+            page.wait_for_timeout(1200)  # plots, fonts and the first live values
+            page.screenshot(path=out / f"{name}.png")
+            print(name, flush=True)
+        browser.close()
+    return 0

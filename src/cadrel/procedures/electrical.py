@@ -78,7 +78,7 @@ def _resistance(session: Session, ic: float) -> Estimated:
     for share in LEVELS:
         session.drive.vector(angle=ALIGNED, rate=10.0, current=share * ic, rise=2 * ic)
         session.hold(0.35)
-        session.arm(["i_d", "v_d"], seconds=0.1, divider=1)
+        session.arm(["i_d", "v_d"], seconds=0.2, divider=1)
         record = session.recorded(at_most=2.0)
         currents.append(float(record["i_d"].mean()))
         voltages.append(float(record["v_d"].mean()))
@@ -94,11 +94,11 @@ def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated]:
     session.drive.vector(angle=ALIGNED, rate=10.0, current=bias, rise=2 * session.current_continuous)
     session.hold(0.5)
     axis = session.axis
-    lines = log_lines(13, 200, 30)  # 203 Hz to 3.1 kHz
     impedance = 2 * math.pi * 600 * axis.motor.inductance
     volts = min(0.08 * session.current_continuous * impedance, 0.12 * axis.bus_voltage)
     found = []
-    for key in ("d", "q"):
+    for key, lowest in (("d", 13), ("q", 58)):  # from 203 Hz, and 906 Hz where a rubbing rotor moves less; to 3.1 kHz
+        lines = log_lines(lowest, 200, 30)
         signal = schroeder_multisine(lines, n_samples=PERIOD, rms=volts)
         record = session.excite_and_record([f"v_{key}", f"i_{key}"], f"voltage_{key}", signal, divider=1, repeats=10)
         response = estimate_response(

@@ -44,7 +44,7 @@ def test_resistance_is_the_slope_and_leaves_the_dead_time_out() -> None:
 
 def test_resistance_is_not_raised_by_the_bend_of_the_dead_time() -> None:
     current = np.linspace(0.6, 3.6, 6)
-    bent = 1.36 * current + 1.2 * current / (current + 0.12)
+    bent = 1.36 * current + 0.6 * current / (current + 0.12) + 0.6 * (current / 2) / (current / 2 + 0.12)
     assert np.polyfit(current, bent, 1)[0] > 1.39  # what a straight line makes of it
     found = resistance_from_levels(current, bent + RNG.normal(0, 2e-4, 6))
     assert found.value == pytest.approx(1.36, rel=0.004)

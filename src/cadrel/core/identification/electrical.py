@@ -31,19 +31,33 @@ def resistance_from_levels(current: FloatArray, voltage: FloatArray) -> Estimate
 
     Notes
     -----
-    v = R i + U i / (|i| + i0): dead time shifts large currents alike, small ones less. Voltage over current would read
-    the shift as resistance, a straight line through the levels its bend; i0 is searched for.
+    v = R i + U (f(i) + f(i / 2)), f(i) = i / (|i| + i0): one phase carries the current, two return half of it each, and
+    dead time shifts large currents alike, small ones less. Voltage over current would read the shift as resistance, a
+    straight line through the levels its bend. Every i0 is tried, and weighs by how well it fits.
     """
     if len(current) < 4 or np.ptp(current) < 1e-6:
         raise UnusableInput(what="The current levels do not differ.", remedy="Use four or more levels.")
-    knees = [share * float(np.abs(current).max()) for share in KNEES]
-    fits = [_with_knee(current, current, voltage, knee) for knee in knees]
-    return min(fits, key=lambda fit: fit[0])[1]
+    sizes = np.abs(current)
+    fits = [
+        _beside_dead_time(current, current / (sizes + knee) + current / (sizes + 2 * knee), voltage)
+        for knee in float(sizes.max()) * np.geomspace(2e-4, 0.3, 60)
+    ]
+    return _weighed(fits, len(current))
 
 
-def _with_knee(x: FloatArray, current: FloatArray, y: FloatArray, knee: float) -> tuple[float, Estimated]:
-    """Fit y = k x + U i / (|i| + knee); return the residual's variance and k."""
-    a = np.stack([x, current / (np.abs(current) + knee)], axis=1)
+def _weighed(fits: list[tuple[float, Estimated]], n: int) -> Estimated:
+    """Mean of estimates by how likely each fit's residual is; what they differ by is part of the doubt."""
+    variances = np.array([max(variance, 1e-30) for variance, _ in fits])
+    weight = (variances / variances.min()) ** (-n / 2)
+    weight /= weight.sum()
+    values, stds = np.array([e.value for _, e in fits]), np.array([e.std for _, e in fits])
+    mean = float(weight @ values)
+    return Estimated(mean, math.sqrt(float(weight @ (stds**2 + (values - mean) ** 2))))
+
+
+def _beside_dead_time(x: FloatArray, dead: FloatArray, y: FloatArray) -> tuple[float, Estimated]:
+    """Fit y = k x + U dead; return the residual's variance and k."""
+    a = np.stack([x, dead], axis=1)
     scale = np.abs(a).max(0)
     solution, _, _, _ = np.linalg.lstsq(a / scale, y, rcond=None)
     rest = y - (a / scale) @ solution
@@ -119,7 +133,8 @@ def flux_from_spinning(
     if len(omega_el) < 8 or np.ptp(np.sign(omega_el)) < 1:
         raise UnusableInput(what="Flux needs two speeds in each direction.", remedy="Allow more travel or speed.")
     y = v_q - resistance * i_q - inductance * i_q_slope - omega_el * inductance * i_d
-    fits = [_with_knee(omega_el, i_q, y, share * float(np.abs(i_q).max())) for share in KNEES]
+    sizes = np.abs(i_q)
+    fits = [_beside_dead_time(omega_el, i_q / (sizes + share * float(sizes.max())), y) for share in KNEES]
     return min(fits, key=lambda fit: fit[0])[1]
 
 

@@ -39,8 +39,9 @@ class Score:
             and abs(self.current_bandwidth) <= 0.10
             and self.response_db <= 1.5
             and self.response_deg <= 8
-            and abs(self.gain_margin_db) <= 1
-            and abs(self.phase_margin_deg) <= 4
+            # a margin that one of them does not have is none to compare
+            and not abs(self.gain_margin_db) > 1
+            and not abs(self.phase_margin_deg) > 4
         )
 
 

@@ -107,7 +107,7 @@ def ratio(*, seen: float, expected: int, likely: str, counts: float, counts_seen
     nearest = round(seen)
     fits = (
         f"{nearest} {pairs} would fit"
-        if abs(seen - nearest) < 0.1 and nearest >= 1
+        if abs(seen - nearest) < 0.1 and nearest >= 1 and nearest != expected
         else "no whole number of pairs would fit"
     )
     if linear:

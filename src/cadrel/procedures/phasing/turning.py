@@ -353,7 +353,8 @@ def _ratio_of_the_whole_way(turning: Turning) -> tuple[float, float]:
     if turning.rests is not None:  # a swing over a short way would be taken for a slope
         (vector_top, shaft_top), (vector_low, shaft_low) = turning.rests
         way = vector_top - vector_low
-        return (abs(shaft_top - shaft_low) + 2 * turning.lag) / way, max(turning.lag, STILL) / way
+        doubt = 2 * BREAKAWAY * max(turning.lag, STILL) / way  # it may rest anywhere that friction holds it
+        return (abs(shaft_top - shaft_low) + 2 * turning.lag) / way, doubt
     slopes, doubts = [], []
     for record in (turning.up, turning.down):
         at = _steady(record)

@@ -12,10 +12,12 @@ from hypothesis import strategies as st
 
 from cadrel.core.parameters import STEPS, Entry, check_entry, of_step, units_for
 from cadrel.core.quantities import CONVENTIONS
+from cadrel.procedures import Finding as Found
 from cadrel.web.projects.actions import create_project, save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.route.entries import asked_of, fields_of, form_of, parse, with_choices
 from cadrel.web.route.facts import understood_of
+from cadrel.web.templatetags.cadrel import reading
 from tests.conftest import values_of
 
 pytestmark = pytest.mark.django_db
@@ -254,3 +256,20 @@ def test_unknown_pages_are_said_in_words(client: Client, axis: Axis) -> None:
     answer = client.get(f"/axis/{axis.pk}/nonsense/")
     assert answer.status_code == 404
     assert "There is no such page." in answer.content.decode()
+
+
+@pytest.mark.parametrize(
+    ("kind", "value", "unit", "std", "read"),
+    [
+        ("feedback", 16383.0, "counts", None, "16383 counts"),
+        ("second_device", 39.25, "counts", None, "39.25 counts"),
+        ("commutation", 1.4376, "rad", 0.0017, "82.37 ± 0.097 °"),
+        ("coulomb", 0.1796, "N·m", 0.00022, "0.1796 ± 0.00022 N·m"),
+        ("viscous", 5.01e-4, "N·m·s/rad", 3.6e-6, "0.501 ± 0.0036 mN·m·s"),
+        ("acceptance", -1.0, "s", None, "never"),
+    ],
+)
+def test_a_finding_is_read_in_the_unit_of_the_trade(
+    kind: str, value: float, unit: str, std: float | None, read: str
+) -> None:
+    assert reading(Found(kind=kind, label="", value=value, unit=unit, std=std)) == read

@@ -80,6 +80,15 @@ def test_inverting_the_direction_says_so_and_reaches_the_drive(
     assert bench[1].memory.working["feedback.direction"] == 1.0
 
 
+def test_an_emptied_end_stop_is_none_and_reads_so(led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]) -> None:
+    client = client_of(engineer)
+    client.post(f"/axis/{led.pk}/do/rewire/", {"stop_low": "-40", "stop_high": ""})
+    assert (bench[1].truth.stop_low, bench[1].truth.stop_high) == (-40, 1e9)
+    page = client.get(f"/axis/{led.pk}/stand-in/").content.decode()
+    assert 'name="stop_low" value="-40"' in page
+    assert 'name="stop_high" value="" inputmode="decimal" autocomplete="off" placeholder="none"' in page
+
+
 def test_the_stand_ins_page_rewires_and_refuses_what_cannot_be(
     led: Axis,
     engineer: User,

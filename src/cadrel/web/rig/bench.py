@@ -23,6 +23,8 @@ class Imperfection:
 
 
 ANALOG = ("sincos", "resolver")
+WITH_HALLS = ("incremental", "sincos", "halls")
+NO_STOP = 1e9  # [rad] where the rig has an end stop that nothing reaches
 IMPERFECTIONS = (
     Imperfection("signal_offset_cos", "Offset of the cosine", "of the amplitude", -0.3, 0.3, ANALOG),
     Imperfection("signal_offset_sin", "Offset of the sine", "of the amplitude", -0.3, 0.3, ANALOG),
@@ -33,15 +35,15 @@ IMPERFECTIONS = (
     Imperfection("lost_counts", "Counts lost", "per turn", 0, 50, ("incremental",)),
     Imperfection("word_error_rate", "Words with a line error", "share", 0, 1, ("serial",)),
     Imperfection("word_latency", "Latency", "s", 0, 0.001, ("serial",)),
-    Imperfection("hall_offset_deg", "Angle of all Halls together", "° el.", -360, 360),
-    Imperfection("hall_hysteresis_deg", "Hysteresis of the Halls", "° el.", 0, 30),
+    Imperfection("hall_offset_deg", "Angle of all Halls together", "° el.", -360, 360, WITH_HALLS),
+    Imperfection("hall_hysteresis_deg", "Hysteresis of the Halls", "° el.", 0, 30, WITH_HALLS),
     Imperfection("coupling_play", "Play of the coupling", "rad", 0, 1),
     Imperfection("coupling_slip", "Slip of the coupling", "share", 0, 0.5),
     Imperfection("coulomb_load", "Friction of the load", "N·m", 0, 1000),
     Imperfection("torque_load", "Constant load", "N·m", -1000, 1000),
     Imperfection("brake_torque", "Holding brake", "N·m", 0, 1000),
-    Imperfection("stop_low", "Lower end stop, from the start", "rad", -1e9, 0),
-    Imperfection("stop_high", "Upper end stop, from the start", "rad", 0, 1e9),
+    Imperfection("stop_low", "Lower end stop, from the start", "rad", -NO_STOP, 0),
+    Imperfection("stop_high", "Upper end stop, from the start", "rad", 0, NO_STOP),
 )
 
 
@@ -55,7 +57,7 @@ def wiring_of(axis: Axis) -> dict[str, Any]:
     return {
         "device": rig["device"],
         "faults": [{**f, "on": f["code"] in rig["faults"]} for f in found["possible"]],
-        "imperfections": [{"it": i, "value": f"{rig[i.key]:.6g}"} for i in shown],
+        "imperfections": [{"it": i, "value": "" if abs(rig[i.key]) >= NO_STOP else f"{rig[i.key]:.6g}"} for i in shown],
     }
 
 
@@ -65,7 +67,9 @@ def rewire(axis: Axis, posted: Any, *, who: Any) -> str:
         raise NotConnected()
     changes = {}
     for i in IMPERFECTIONS:
-        if posted.get(i.key):
+        if posted.get(i.key) == "" and i.key.startswith("stop_"):
+            changes[i.key] = i.low if i.key == "stop_low" else i.high  # emptied: there is none
+        elif posted.get(i.key):
             value = float(posted[i.key])
             if not i.low <= value <= i.high:
                 raise ValueError(f"{i.label}: {i.low:g} to {i.high:g} {i.unit}.")

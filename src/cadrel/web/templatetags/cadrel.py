@@ -60,6 +60,7 @@ READ_AS = {
     "Wb": (1e3, "mWb"),
 }
 
+WHOLE_COUNTS = 1000  # from here a part of a count is of no interest, every digit before it is
 SMALL_TORQUE = 0.01  # [N·m] below it torques and their slopes are read in thousandths
 
 
@@ -71,6 +72,8 @@ def reading(finding: Any) -> str:
         factor, unit = 1e3, "m" + finding.unit.removesuffix("/rad")
     if finding.kind == "acceptance" and finding.value < 0:
         return "never"
+    if finding.unit == "counts" and abs(finding.value) >= WHOLE_COUNTS:
+        return f"{finding.value:.0f} counts"
     doubt = f" ± {finding.std * factor:.2g}" if finding.std else ""
     return f"{finding.value * factor:.4g}{doubt} {unit}"
 

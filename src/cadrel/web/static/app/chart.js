@@ -30,7 +30,7 @@ export function chart(place, options) {
     scales: { x: { time: false, distr: options.log ? 3 : 1, range: (/** @type {any} */ _, /** @type {number} */ low, /** @type {number} */ high) => [low, high] }, ...Object.fromEntries(axes.map((a) => [a, options.range && a === axes[0] ? { range: options.range } : {}])) },
     axes: [
       { label: options.xLabel, font, labelFont: font, labelSize: 16, size: 26, stroke: colour("mute"), grid: { stroke: "#e6e1d5", width: 1 }, ticks: { show: false }, values: options.log ? (/** @type {any} */ _, /** @type {number[]} */ v) => v.map((n) => (n === null ? "" : /^[125]/.test(String(n).replace(/^0\.0*/, "")) ? String(+n.toPrecision(3)) : "")) : plain },
-      ...shown.map((a, i) => ({ scale: a, side: i ? 1 : 3, label: series.find((s) => s.axis === a)?.unit, font, labelFont: font, labelSize: 16, size: 48, stroke: colour("mute"), values: plain, incrs: STEPS[a], space: STEPS[a] ? 24 : 30, grid: { show: i === 0, stroke: "#e6e1d5", width: 1 }, ticks: { show: false } })),
+      ...shown.map((a, i) => ({ scale: a, side: i ? 1 : 3, label: series.find((s) => s.axis === a)?.unit || series.find((s) => s.axis === a)?.label, font, labelFont: font, labelSize: 16, size: 48, stroke: colour("mute"), values: plain, incrs: STEPS[a], space: STEPS[a] ? 24 : 30, grid: { show: i === 0, stroke: "#e6e1d5", width: 1 }, ticks: { show: false } })),
     ],
     series: [{}, ...series.map((s) => style(s))],
     hooks: {

@@ -1,0 +1,88 @@
+"""Whole routes on axes that are harder than the usual: what is found is held against what the bench is.
+
+The bounds are those the product states for itself (docs/evidence/accuracy.md); the truth is the bench's, which the
+procedures cannot see.
+"""
+
+import functools
+import math
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pytest
+
+from cadrel.cli.commission import commission_in_process
+from cadrel.cli.draws import draw_bench
+from cadrel.cli.evidence import score
+from cadrel.core.parameters import Entry
+from cadrel.core.simulation import RigTruth
+from cadrel.procedures.route import RouteResult
+
+
+def springy(truth: RigTruth, *, ratio: float, anti_hz: float, damping: float = 0.03) -> dict[str, Any]:
+    """A load of that ratio to the motor on a spring, with the anti-resonance where it is said."""
+    load = ratio * truth.inertia_motor
+    stiffness = load * (2 * math.pi * anti_hz) ** 2
+    return {
+        "inertia_load": load, "stiffness": stiffness,
+        "damping": 2 * damping * math.sqrt(stiffness * load * truth.inertia_motor / (load + truth.inertia_motor)),
+    }  # fmt: skip
+
+
+def rubbing(truth: RigTruth) -> dict[str, Any]:
+    """Viscous friction on the load that fills an anti-resonance at 55 Hz."""
+    spring = springy(truth, ratio=1.0, anti_hz=55.0, damping=0.015)
+    return spring | {"viscous_load": 2 * 0.015 * math.sqrt(spring["stiffness"] * spring["inertia_load"])}
+
+
+def few_lines(truth: RigTruth) -> dict[str, Any]:
+    return {"encoder_lines": 500}
+
+
+def stiff(truth: RigTruth) -> dict[str, Any]:
+    """An anti-resonance just above what is measured."""
+    return springy(truth, ratio=0.3, anti_hz=1010.0)
+
+
+def soft(truth: RigTruth) -> dict[str, Any]:
+    return springy(truth, ratio=5.0, anti_hz=22.0)
+
+
+def bench_of(number: int, change: Any) -> tuple[RigTruth, dict[str, Entry]]:
+    """A drawn bench, changed, and the sheet of the changed one as far as an engineer would know it."""
+    truth, values = draw_bench(np.random.default_rng([31, number]))
+    truth = replace(truth, **change(truth))
+    values["feedback.lines"] = {**values["feedback.lines"], "value": truth.encoder_lines}
+    values["mechanics.load_inertia"] = {**values["mechanics.load_inertia"], "value": 0.8e4 * truth.inertia_load}
+    values["goal.following_error"] = {**values["goal.following_error"], "value": 30}
+    values["goal.settling_time"] = {**values["goal.settling_time"], "value": 400}
+    return truth, values
+
+
+@functools.cache
+def commissioned(number: int, change: Any) -> tuple[RigTruth, RouteResult, float]:
+    """The bench, its route, and the drive's time at the end; run once for all that look at it."""
+    truth, values = bench_of(number, change)
+    result, drive = commission_in_process(values, truth, seed=number)
+    return truth, result, drive.time
+
+
+@pytest.mark.parametrize(("number", "change"), [(0, soft), (1, rubbing), (2, few_lines), (3, stiff), (4, rubbing)])
+def test_an_awkward_axis_is_found_as_it_is(number: int, change: Any) -> None:
+    truth, result, time = commissioned(number, change)
+    assert set(result.outcomes) >= {"commutation", "current", "load", "velocity", "position"}, result.reason
+    found = score(number, truth, result.outcomes, status=result.status, reason=result.reason, drive_time=time)
+    assert found.within(), found
+    by_kind = {f.kind: f.value for o in result.outcomes.values() for f in o.findings}
+    assert by_kind["resistance"] == pytest.approx(truth.resistance, rel=0.01)
+    assert by_kind["inductance_q"] == pytest.approx(truth.inductance_q, rel=0.02)
+    assert by_kind["flux"] == pytest.approx(truth.flux_linkage, rel=0.01)
+
+
+def test_what_rubs_on_the_load_is_identified_apart_from_the_shafts_damping() -> None:
+    truth, result, _ = commissioned(1, rubbing)
+    model = result.outcomes["velocity"].model
+    assert model["viscous_load"] == pytest.approx(truth.viscous_load, rel=0.35)
+    assert model["damping"] == pytest.approx(truth.damping, rel=0.35)
+    assert model["stiffness"] == pytest.approx(truth.stiffness, rel=0.04)

@@ -42,10 +42,9 @@ class Stack:
         self.url = f"http://127.0.0.1:{self.web}"
         self.link = TcpLink("127.0.0.1", self.bench_port)
         self.process: subprocess.Popen[bytes] | None = None
-        self.first_start = 0.0  # [s] with the database made and the scenario loaded
 
-    def start(self, *arguments: str) -> float:
-        """Start and return the seconds until the page answers."""
+    def start(self, *arguments: str) -> None:
+        """Start, and wait until the page answers."""
         begun = time.monotonic()
         with open(self.folder / "demo.log", "ab") as log:
             self.process = subprocess.Popen(
@@ -55,7 +54,6 @@ class Stack:
             assert self.process.poll() is None, (self.folder / "demo.log").read_text()
             assert time.monotonic() < begun + 180, "the demonstration did not start"
             time.sleep(0.1)
-        return time.monotonic() - begun
 
     def stop(self) -> int:
         """End it as Ctrl-C would; returns its exit status."""
@@ -85,7 +83,7 @@ class Stack:
 @pytest.fixture(scope="session")
 def stack(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Stack]:
     made = Stack(tmp_path_factory.mktemp("stack"))
-    made.first_start = made.start()
+    made.start()
     yield made
     made.link.close()
     if made.process is not None and made.process.poll() is None:

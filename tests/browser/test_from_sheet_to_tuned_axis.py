@@ -161,7 +161,7 @@ def _measure_the_current_loop(page: Page) -> None:
     page.get_by_role("button", name="Accept").click()
     plots = page.get_by_label("Plots")
     expect(plots).to_contain_text("Current loop, closed")
-    expect(plots.get_by_text(re.compile(r"bandwidth −3 dB \d+ Hz")).first).to_be_visible()
+    expect(plots.get_by_text(re.compile(r"−3 dB at \d+ Hz")).first).to_be_visible()
     expect(plots.get_by_text(re.compile(r"phase margin \d+ °")).first).to_be_visible()
 
 

@@ -49,6 +49,7 @@ def _mislabelled(page: Page, url: str) -> None:
 
 def _dragged(page: Page, url: str) -> None:
     _axis(page, url, "Tile pusher", "Velocity loop")
+    page.locator("#gains[data-ready='1']").wait_for()
     gain = page.locator("#gains").get_by_label(re.compile("^Gain Kp$"))
     gain.fill(f"{0.6 * float(gain.input_value()):.3g}")
 

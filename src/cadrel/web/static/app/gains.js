@@ -11,11 +11,13 @@ export function mount(form) {
     log: /** @type {HTMLElement} */ (row).dataset.scale === "log",
   }));
   const bounds = (/** @type {HTMLInputElement} */ r) => [Number(r.dataset.low), Number(r.dataset.high)];
+  const shareOf = (/** @type {(typeof rows)[number]} */ row, /** @type {string | undefined} */ text) => {
+    const [low, high] = bounds(row.range), value = Number(text);
+    return row.log ? Math.log(value / low) / Math.log(high / low) : (value - low) / (high - low);
+  };
   const place = (/** @type {(typeof rows)[number]} */ row) => {
-    const [low, high] = bounds(row.range), value = Number(row.number.value);
-    const share = row.log ? Math.log(value / low) / Math.log(high / low) : (value - low) / (high - low);
+    const share = shareOf(row, row.number.value);
     if (Number.isFinite(share)) row.range.value = String(Math.round(1000 * share));
-    if (!row.row.style.getPropertyValue("--kept")) row.row.style.setProperty("--kept", String(share)); // where a mark stays
     row.pending.hidden = row.number.value === row.number.dataset.kept;
   };
   let asking = false, again = false;
@@ -36,6 +38,7 @@ export function mount(form) {
   };
   for (const row of rows) {
     place(row);
+    row.row.style.setProperty("--kept", String(shareOf(row, row.number.dataset.kept))); // where a mark stays
     row.range.addEventListener("input", () => {
       const [low, high] = bounds(row.range), share = Number(row.range.value) / 1000;
       const value = row.log ? low * (high / low) ** share : low + (high - low) * share;
@@ -49,6 +52,7 @@ export function mount(form) {
     for (const row of rows) { row.number.value = String(row.number.dataset.kept); place(row); }
     ask();
   });
+  if (rows.some((row) => row.number.value !== row.number.dataset.kept)) ask(); // typed before this was there
   return () => {};
 }
 

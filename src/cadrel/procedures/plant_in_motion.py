@@ -112,11 +112,16 @@ def fit_plant(session: Session, gains: Gains, measured: FrequencyResponse) -> Pl
     )
 
 
+def _answer(load: TwoMass, winding: Winding, gains: Gains) -> FloatArray:
+    """Speed that a unit of injected torque makes in the closed loop, on every line. [rad/s per N·m]"""
+    f = LINES / (PERIOD * TV)
+    plant = velocity_plant(load, winding, gains, f)
+    return np.abs(plant / (1 + velocity_open(plant, gains, f)))
+
+
 def line_shape(seen: PlantFit, gains: Gains) -> FloatArray:
     """Return how strong each line is made: the weaker the closed loop answers it, up to `STRONGEST` times."""
-    f = LINES / (PERIOD * TV)
-    plant = velocity_plant(seen.load, seen.winding, gains, f)
-    answer = np.abs(plant / (1 + velocity_open(plant, gains, f)))
+    answer = _answer(seen.load, seen.winding, gains)
     return np.clip(float(np.median(answer)) / answer, 1.0, STRONGEST)
 
 
@@ -130,10 +135,7 @@ def _readable_hz(session: Session, bias: float) -> float:
 def excitation_rms(session: Session, gains: Gains) -> float:
     """Return the rms of a torque whose answer in the closed loop stays well below the bias speed. [N·m]"""
     rigid = TwoMass(inertia_motor=session.values["load.inertia"])
-    f = LINES / (PERIOD * TV)
-    plant = velocity_plant(rigid, _winding(session), gains, f)
-    answer = np.abs(plant / (1 + velocity_open(plant, gains, f)))
-    unit = math.sqrt(float(np.mean(answer**2)))
+    unit = math.sqrt(float(np.mean(_answer(rigid, _winding(session), gains) ** 2)))
     torque = WIGGLE * bias_speed(session)[0] / unit
     most = 0.3 * session.axis.motor.torque_constant * session.current_continuous
     return min(torque, most)

@@ -16,7 +16,7 @@ def fresh() -> SimulatedDrive:
 
 def test_stored_values_outlive_the_process_and_unstored_ones_do_not(tmp_path: Path) -> None:
     simulated = fresh()
-    service = DriveService({"axis": simulated}, on_store=lambda d: save_permanent(d, tmp_path))
+    service = DriveService({"axis": simulated}, keep=lambda d, v: save_permanent(d, tmp_path, v))
     drive = Drive(LocalLink(service.answer, service.advance), "axis")
     drive.take_control("test")
     drive.write({"velocity.gain": 0.123})

@@ -2,6 +2,7 @@
 
 import argparse
 import json
+import os
 import signal
 import sys
 import threading
@@ -37,9 +38,10 @@ def main() -> int:
     if folder is not None:
         for drive in drives.values():
             load_permanent(drive, folder)
-    keep = (lambda drive: save_permanent(drive, folder)) if folder is not None else None
+    keep = (lambda drive, values: save_permanent(drive, folder, values)) if folder is not None else None
+    secret = os.environ.get("CADREL_LINK_SECRET", "")
     try:
-        server = BenchServer(DriveService(drives, on_store=keep), arguments.port, pace=arguments.pace)
+        server = BenchServer(DriveService(drives, keep=keep, secret=secret), arguments.port, pace=arguments.pace)
     except OSError as error:
         print(f"The bench cannot listen on port {arguments.port}: {error.strerror}.", file=sys.stderr)
         return 2

@@ -1,6 +1,7 @@
 """What the stand-in keeps through power-off: one JSON file of permanent values per axis."""
 
 import json
+import os
 from pathlib import Path
 
 from cadrel.core.parameters import DRIVE_KEYS
@@ -18,9 +19,16 @@ def load_permanent(drive: SimulatedDrive, folder: Path) -> None:
     drive.power_switch(True)
 
 
-def save_permanent(drive: SimulatedDrive, folder: Path) -> None:
-    """Write a drive's permanent values, whole or not at all."""
+def save_permanent(drive: SimulatedDrive, folder: Path, values: dict[str, float] | None = None) -> None:
+    """Write permanent values, whole or not at all: what it held, unless others are given. Raises `OSError`."""
     folder.mkdir(parents=True, exist_ok=True)
     scratch = folder / f"{drive.name}.json.new"
-    scratch.write_text(json.dumps(drive.memory.permanent, indent=1))
-    scratch.replace(folder / f"{drive.name}.json")
+    try:
+        with scratch.open("w") as file:
+            file.write(json.dumps(drive.memory.permanent if values is None else values, indent=1))
+            file.flush()
+            os.fsync(file.fileno())
+        scratch.replace(folder / f"{drive.name}.json")
+    except OSError:
+        scratch.unlink(missing_ok=True)
+        raise

@@ -7,13 +7,16 @@ import time
 from typing import Any
 
 from cadrel.link.errors import LinkBroken, LinkDown, RefusedByDrive
-from cadrel.link.wire import LONGEST, Request, WireError, decode_response, encode_request
+from cadrel.link.wire import LONGEST, Request, Response, WireError, decode_response, encode_request
 
 
 class TcpLink:
     """A connection to a drive; opened on the first call, safe to share between threads."""
 
-    def __init__(self, host: str, port: int, *, timeout: float = 2.0) -> None:
+    unattended = False
+
+    def __init__(self, host: str, port: int, *, timeout: float = 2.0, secret: str = "") -> None:
+        self._secret = secret
         self.address = f"{host}:{port}"
         self._where = (host, port)
         self._timeout = timeout
@@ -25,17 +28,39 @@ class TcpLink:
     def call(self, method: str, params: dict[str, Any]) -> Any:
         """Return the result of a call. Raises `LinkDown`, `LinkBroken`, `RefusedByDrive`."""
         with self._lock:
-            self._number += 1
-            line = self._exchange(encode_request(Request(self._number, method, params)))
-            try:
-                response = decode_response(line)
-            except WireError as cause:
-                self._drop()
-                raise LinkBroken(address=self.address, why=str(cause)) from cause
-            if response.id != self._number:
-                self._drop()
-                raise LinkBroken(address=self.address, why="the answer belongs to another question")
+            if self._socket is None:
+                self._connect()
+            response = self._ask(method, params)
         return result_of(response.result, response.error)
+
+    def _ask(self, method: str, params: dict[str, Any]) -> Response:
+        self._number += 1
+        line = self._exchange(encode_request(Request(self._number, method, params)))
+        try:
+            response = decode_response(line)
+        except WireError as cause:
+            self._drop()
+            raise LinkBroken(address=self.address, why=str(cause)) from cause
+        if response.id != self._number:
+            self._drop()
+            why = response.error["message"] if response.error else "the answer belongs to another question"
+            raise LinkBroken(address=self.address, why=str(why)[:200])
+        return response
+
+    def _connect(self) -> None:
+        """Open the socket, and say the shared secret where there is one."""
+        try:
+            self._socket = socket.create_connection(self._where, timeout=self._timeout)
+            self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            self._buffer = b""
+        except OSError as cause:
+            self._drop()
+            raise LinkDown(address=self.address, why=str(cause) or type(cause).__name__) from cause
+        if self._secret:
+            refused = self._ask("link.hello", {"secret": self._secret}).error
+            if refused is not None:
+                self._drop()
+                raise LinkBroken(address=self.address, why="it did not take the shared secret")
 
     def wait(self, seconds: float) -> None:
         """Sleep."""
@@ -48,10 +73,7 @@ class TcpLink:
 
     def _exchange(self, line: bytes) -> bytes:
         try:
-            if self._socket is None:
-                self._socket = socket.create_connection(self._where, timeout=self._timeout)
-                self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-                self._buffer = b""
+            assert self._socket is not None
             self._socket.sendall(line)
             while b"\n" not in self._buffer:
                 chunk = self._socket.recv(1 << 16)

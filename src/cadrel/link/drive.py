@@ -17,6 +17,7 @@ class Link(Protocol):
     """A transport: one call at a time, and the passing of time."""
 
     address: str
+    unattended: bool  # whether nobody looks on: a drive in this process has no pages
 
     def call(self, method: str, params: dict[str, Any]) -> Any:
         """Return the result of a call. Raises `LinkError`."""
@@ -51,11 +52,15 @@ class Drive:
         self.link = link
         self.axis = axis
         self.lease = ""
+        self.consent = ""  # token of a run's consent; every call that carries it keeps the consent alive
+        self.unattended = link.unattended  # whether it was agreed to that nobody watches
 
     def _call(self, method: str, **params: Any) -> Any:
         return self.link.call(method, {"axis": self.axis, **params})
 
     def _led(self, method: str, **params: Any) -> Any:
+        if self.consent:
+            params["consent"] = self.consent
         return self._call(method, lease=self.lease, **params)
 
     def identity(self) -> dict[str, Any]:
@@ -64,7 +69,7 @@ class Drive:
 
     def status(self) -> dict[str, Any]:
         """Power state, live values, blockers, control, unstored keys. Renews the lease if one is held."""
-        return dict(self._call("drive.status", lease=self.lease))
+        return dict(self._led("drive.status"))
 
     def read(self, memory: str = "working") -> dict[str, float]:
         """Parameters of "working" or "permanent" memory, SI."""
@@ -97,37 +102,67 @@ class Drive:
         """Renew the lease."""
         self._led("control.beat")
 
+    def give_consent(self, label: str, *, until: float, unattended: bool = False) -> str:
+        """Tell the drive what was consented to, and until when by its own clock [s]; returns the consent's token."""
+        return str(self._led("control.consent", label=label, until=until, unattended=unattended))
+
+    def revoke_consent(self, label: str, why: str) -> None:
+        """Take a consent back: what was started on it cannot enable any more."""
+        self._led("control.revoke", label=label, why=why)
+
     def enable(
-        self, mode: str, *, guard_low: float, guard_high: float, guard_speed: float, torque: float = 0.0
+        self,
+        mode: str,
+        *,
+        guard_low: float,
+        guard_high: float,
+        guard_speed: float,
+        torque: float = 0.0,
+        watcher: str = "",
+        not_after: float | None = None,
     ) -> None:
-        """Enable within consented travel and speed, with a torque from the first moment. [rad], [rad/s], [N·m]"""
+        """Enable within consented travel and speed, with a torque from the first moment. [rad], [rad/s], [N·m]
+
+        `watcher` names the page that must stay open; without one any page of the one who leads does. After
+        `not_after`, by the drive's clock, the drive refuses. [s]
+        """
+        more = {} if not_after is None else {"not_after": not_after}
         self._led(
             "power.enable", mode=mode, guard_low=guard_low, guard_high=guard_high, guard_speed=guard_speed,
-            torque=torque,
+            torque=torque, watcher=watcher, unattended=self.unattended, **more,
         )  # fmt: skip
 
     def disable(self) -> None:
         """Open the power stage; the axis coasts."""
         self._led("power.disable")
 
-    def stop(self, why: str) -> None:
-        """Quick stop; needs no lease."""
-        self._call("drive.stop", why=why)
+    def stop(self, why: str, *, press: str = "", by: str = "") -> None:
+        """Quick stop; needs no lease. A `press` is a STOP by hand: the consent to a run ends with it."""
+        self._call("drive.stop", why=why, press=press, by=by)
 
     def reset_fault(self) -> None:
         """Leave the fault state."""
         self._led("fault.reset")
 
     def vector(
-        self, *, angle: float, rate: float, current: float, rise: float, acceleration: float = 0.0, held: bool = False
+        self,
+        *,
+        angle: float,
+        rate: float,
+        current: float,
+        rise: float,
+        acceleration: float = 0.0,
+        held: bool = False,
+        holder: str = "",
     ) -> None:
         """Turn the vector, gently if an acceleration is given; `held`, it must be renewed within 100 ms.
 
         [rad], [rad/s], [A], [A/s], [rad/s²]
         """
         self._led(
-            "motion.vector", angle=angle, rate=rate, current=current, rise=rise, acceleration=acceleration, held=held
-        )
+            "motion.vector", angle=angle, rate=rate, current=current, rise=rise, acceleration=acceleration, held=held,
+            holder=holder,
+        )  # fmt: skip
 
     def adopt_angle(self, angle: float) -> None:
         """Take an electrical angle for where the rotor stands now, until the next power-up. [rad]"""
@@ -135,11 +170,11 @@ class Drive:
 
     def raw(self) -> dict[str, Any]:
         """Signals, words and their errors as they arrive from the device."""
-        return dict(self._call("feedback.raw", lease=self.lease))
+        return dict(self._led("feedback.raw"))
 
-    def jog(self, velocity: float) -> None:
-        """Jog; to be renewed within 100 ms. [rad/s]"""
-        self._led("motion.jog", velocity=velocity)
+    def jog(self, velocity: float, *, holder: str = "") -> None:
+        """Jog; to be renewed within 100 ms by the same holder: the first one wins until it lets go. [rad/s]"""
+        self._led("motion.jog", velocity=velocity, holder=holder)
 
     def run_at(self, velocity: float, *, acceleration: float = 0.0) -> None:
         """Ramp to a speed and keep it, more gently than the limit if an acceleration says so. [rad/s], [rad/s²]"""
@@ -178,7 +213,7 @@ class Drive:
 
     def recorder_state(self) -> str:
         """ "idle", "armed", "running" or "done"; renews the lease."""
-        return str(self._call("recorder.state", lease=self.lease))
+        return str(self._led("recorder.state"))
 
     def recording(self) -> Recording:
         """The finished recording."""

@@ -11,6 +11,7 @@ class LocalLink:
     """A link into a drive in the same process."""
 
     address = "this process"
+    unattended = True
 
     def __init__(self, answer: Callable[[bytes], bytes], advance: Callable[[float], None]) -> None:
         self._answer = answer

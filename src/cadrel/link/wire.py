@@ -6,14 +6,15 @@ Arrays travel as {"shape": [...], "f32" or "f64": base64 of little-endian floats
 import base64
 import binascii
 import json
-import math
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 LONGEST = 64 * 1024 * 1024  # [bytes] of one message
-PARSE_ERROR, INVALID_REQUEST, NO_METHOD, INVALID_PARAMS, REFUSED = -32700, -32600, -32601, -32602, -32000
+LONGEST_REQUEST = 8_000_000  # [bytes] of a call; only an answer, a recording, is longer
+PARSE_ERROR, INVALID_REQUEST, NO_METHOD, INVALID_PARAMS, INTERNAL = -32700, -32600, -32601, -32602, -32603
+REFUSED, NOT_GREETED = -32000, -32001
 
 
 class WireError(ValueError):
@@ -57,7 +58,8 @@ def decode_request(line: bytes) -> Request:
     """Return the request of a line. Raises `WireError`."""
     body = _object(line)
     number, method, params = body.get("id"), body.get("method"), body.get("params", {})
-    if not isinstance(number, int) or not isinstance(method, str) or not isinstance(params, dict):
+    whole = isinstance(number, int) and not isinstance(number, bool) and abs(number) < 2**53
+    if not whole or not isinstance(method, str) or not isinstance(params, dict):
         raise WireError("a request needs a whole id, a method and named params")
     return Request(number, method, params)
 
@@ -88,7 +90,7 @@ def unpack(body: Any) -> np.ndarray:
         kind = "f32" if "f32" in body else "f64"
         data = np.frombuffer(base64.b64decode(body[kind], validate=True), dtype="<f4" if kind == "f32" else "<f8")
         array = data.reshape([int(n) for n in body["shape"]]).astype(float)
-    except (KeyError, TypeError, ValueError, binascii.Error) as cause:
+    except (KeyError, TypeError, ValueError, OverflowError, MemoryError, binascii.Error) as cause:
         raise WireError(f"not an array: {cause}") from cause
     if not np.isfinite(array).all():
         raise WireError("an array holds what is not a number")
@@ -108,13 +110,8 @@ def _object(line: bytes) -> dict[str, Any]:
 
     try:
         body = json.loads(line, parse_constant=no_constant)
-    except (ValueError, RecursionError) as cause:
+    except (ValueError, RecursionError, MemoryError) as cause:
         raise WireError(f"not JSON: {cause}") from cause
     if not isinstance(body, dict) or body.get("jsonrpc") != "2.0":
         raise WireError("not JSON-RPC 2.0")
     return body
-
-
-def is_finite_number(value: object) -> bool:
-    """Whether a decoded value is a usable number."""
-    return isinstance(value, int | float) and not isinstance(value, bool) and math.isfinite(value)

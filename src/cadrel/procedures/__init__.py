@@ -15,7 +15,7 @@ route.py         all of them in order
 
 from cadrel.procedures.acceptance import run_acceptance
 from cadrel.procedures.electrical import run_current_loop
-from cadrel.procedures.errors import Aborted, ProcedureError
+from cadrel.procedures.errors import Aborted, ProcedureError, StoppedByHand
 from cadrel.procedures.hand_test import run_hand_test
 from cadrel.procedures.load import run_load
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
@@ -45,6 +45,7 @@ __all__ = [
     "ProcedureError",
     "RunRecord",
     "Session",
+    "StoppedByHand",
     "WiredWrongly",
     "find_angle",
     "plan_commutation",

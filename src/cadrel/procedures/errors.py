@@ -15,6 +15,14 @@ class Aborted(ProcedureError):
     remedy = "Start it again when ready."
 
 
+class StoppedByHand(ProcedureError):
+    """Somebody pressed STOP."""
+
+    happened = "{by} pressed STOP during {phase}."
+    means = "The axis was stopped and the consent to this run ended; nothing of it counts."
+    remedy = "Find out why it was pressed; then look at the axis, consent and start again."
+
+
 class AxisStopped(ProcedureError):
     """The drive stopped by itself."""
 

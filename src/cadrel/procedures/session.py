@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from cadrel.core.axis import AxisModel
 from cadrel.link import Drive, LinkError, Recording, RefusedByDrive
-from cadrel.procedures.errors import Aborted, AxisStopped, NotAllowed
+from cadrel.procedures.errors import Aborted, AxisStopped, NotAllowed, StoppedByHand
 from cadrel.procedures.outcome import RunRecord
 
 FloatArray = NDArray[np.float64]
@@ -32,6 +32,7 @@ HINTS = {
     "feedback_error": "The device's words arrived wrong: check cable, layout and checksum.",
     "undervoltage": "The supply dropped: check it.",
     "connection_lost": "The drive lost contact with Cadrel: check the line and try again.",
+    "unwatched": "No page of the one who leads was open: keep one open, or agree to an unattended run.",
 }
 
 
@@ -61,6 +62,7 @@ class Session:
     notes: list[str] = field(default_factory=list)
     partial: RunRecord | None = None  # the last recording, kept if the run is interrupted
     values: dict[str, float] = field(default_factory=dict)  # the drive's working memory, kept in step
+    pressed: str | None = None  # the STOP pressed last when the run began; None: not looked yet
 
     def enter(self, phase: str, share: float) -> None:
         """Begin a phase."""
@@ -109,7 +111,7 @@ class Session:
             The drive refuses to enable.
         """
         room = min(travel, self.consent.travel)
-        status = self.drive.status()
+        status = self.seen(self.drive.status())
         try:
             self.drive.enable(
                 mode,
@@ -119,6 +121,7 @@ class Session:
                 torque=torque,
             )
         except RefusedByDrive as refusal:
+            self.seen(self.drive.status())
             raise NotAllowed(why=refusal.parts[0], remedy=refusal.parts[2]) from refusal
         try:
             yield status
@@ -142,20 +145,31 @@ class Session:
         if self.is_aborted():
             raise Aborted(phase=self.phase)
 
+    def seen(self, status: dict[str, Any]) -> dict[str, Any]:
+        """Return a status. Raises `StoppedByHand` if STOP was pressed since the run began."""
+        last = status.get("last_stop") or {"press": "", "by": ""}
+        if self.pressed is None:
+            self.pressed = last["press"]
+        elif last["press"] != self.pressed:
+            raise StoppedByHand(by=last["by"] or "Somebody", phase=self.phase)
+        return status
+
     def look(self) -> dict[str, Any]:
         """Return the status; raises if the engineer aborted or the drive stopped by itself.
 
         Raises
         ------
-        Aborted, AxisStopped
+        Aborted, StoppedByHand, AxisStopped
         """
         self.check_abort()
-        status = self.drive.status()
+        status = self.seen(self.drive.status())
         if status["mode"] == "off" or status["fault"]:
             events = [e["kind"] for e in self.drive.events(max(0, int(status["events"]) - 4))]
             reason = status["fault"] or next((e for e in reversed(events) if e in HINTS), "stop")
             raise AxisStopped(
-                phase=self.phase, reason=reason.replace("_", " "), hint=HINTS.get(reason, "It was stopped by hand.")
+                phase=self.phase,
+                reason="nobody watched" if reason == "unwatched" else reason.replace("_", " "),
+                hint=HINTS.get(reason, "It was stopped from elsewhere: the drive's events say by whom."),
             )
         return status
 
@@ -170,8 +184,9 @@ class Session:
 
     def rest(self, seconds: float) -> None:
         """Let drive time pass with the power stage off."""
-        end = self.drive.status()["time"] + seconds
-        while self.drive.status()["time"] < end:
+        end = self.seen(self.drive.status())["time"] + seconds
+        while self.seen(self.drive.status())["time"] < end:
+            self.check_abort()
             self.drive.link.wait(POLL)
 
     def until(self, is_done: Callable[[dict[str, Any]], bool], *, at_most: float, what: str) -> dict[str, Any]:
@@ -198,7 +213,7 @@ class Session:
         trembles = TREMBLES / self.axis.feedback.count_angle if fine else 0.0
         while status["time"] < end and status["time"] - since < rests:
             self.drive.link.wait(0.1)
-            status = self.drive.status()
+            status = self.seen(self.drive.status())
             if abs(status["counts"] - last) > trembles:
                 last, since = status["counts"], status["time"]
         return status

@@ -1,8 +1,9 @@
 """The stand-in drive: what a real one would do between its connector and its power stage."""
 
 import math
+import secrets
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, replace
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -21,7 +22,12 @@ from cadrel.core.simulation.memory import Memory, settings_of
 from cadrel.core.simulation.rigging import plant_of
 from cadrel.core.simulation.truth import RigTruth
 
-LEASE_TICKS = 8000  # [ticks] 500 ms: motion ends when the holder of the lease has not been heard for so long
+# Motion ends when the holder of the lease has not been heard for so long. A run within agreed travel waits longer than
+# a hand on a button (`JOG_TICKS`), so that a busy machine aborts nothing, and stands within 1 s all the same.
+LEASE_TICKS = 10400  # [ticks] 650 ms
+WATCH_TICKS = 28000  # [ticks] 1.75 s: motion ends when no page of the one who leads has been open for so long
+CONSENT_TICKS = 320000  # [ticks] 20 s: a consent that is not used or kept alive for so long is none any more
+PRESSES = 16  # STOP presses remembered, so that one that arrives on two ways counts once
 JOG_TICKS = 1600  # [ticks] 100 ms: a jog not renewed within it ramps down
 HAND_TICKS = 16  # [ticks] 1 ms: how often a hand on the shaft corrects its push
 HAND_SPEED = 30.0  # [rad/s] a hand turns no faster
@@ -58,6 +64,17 @@ class DriveRefused(CadrelError):
     remedy = "{remedy}"
 
 
+@dataclass(slots=True)
+class RunConsent:
+    """What was consented to: whose run, until when, and when its holder was last heard. Times in ticks."""
+
+    token: str
+    label: str
+    until: int
+    heard: int
+    unattended: bool
+
+
 class SimulatedDrive:
     """Memory, power states, control lease, motion commands, recorder, events around one kernel state.
 
@@ -92,6 +109,13 @@ class SimulatedDrive:
         self.owner: str | None = None
         self._lease = ""
         self._jog_until = self._jog_heard = self._held_until = 0
+        self._holder = ""
+        self._watcher: str | None = None  # name of the page that must be open; "" any; None: nobody need watch
+        self._watched_until = 0
+        self._consent: RunConsent | None = None
+        self._consent_gone = "none was given"
+        self._presses: list[str] = []
+        self._last_stop: dict[str, Any] | None = None
         self._path = np.zeros((1, 6))
         self._excitation = np.zeros(1)
         self._channels = np.zeros(0, dtype=np.int64)
@@ -181,7 +205,7 @@ class SimulatedDrive:
     def set_switch(self, name: str, closed: bool) -> None:
         """Open or close an input of the stand-in; an opened one cuts power. Raises `KeyError`."""
         if name not in self.switches:
-            raise KeyError(name)
+            raise DriveRefused(why=f"it has no input {name!r}.", remedy=f"It has {', '.join(self.switches)}.")
         self.switches[name] = closed
         if not closed and self._state.mode != layout.OFF:
             self._note(name + "_opened")
@@ -257,6 +281,10 @@ class SimulatedDrive:
             self._held_until = 0
             s.vec_target, s.vec_current_target = s.vec_angle, 0.0
             s.vec_current_rate = max(s.vec_current_rate, 1e3)
+        if s.mode != layout.OFF and not s.stopping and self._watcher is not None and s.tick >= self._watched_until:
+            self._note("unwatched")
+            self.stop("nobody watches")
+            self._drop_consent("the pages of the one who leads were closed")
         run_ticks(
             n,
             s,
@@ -310,38 +338,115 @@ class SimulatedDrive:
         """Give the lease to `owner`; returns its token. Raises `DriveRefused` while another holds it."""
         if self.owner not in (None, owner) and not force:
             raise DriveRefused(why=f"{self.owner} has control.", remedy="Ask them to give it back, or take it over.")
-        if self.owner not in (None, owner):
-            self.stop("control taken over")
+        before = self.owner
+        if before not in (None, owner):
+            self.stop(f"control taken over by {owner}")
+        self._drop_consent(f"{owner} took control")
         self.owner = owner
-        self._lease = f"{self._rng.integers(2**62):x}"
-        self._note("control_taken", owner=owner)
+        self._lease = secrets.token_hex(16)
+        self._note("control_taken", owner=owner, before=before, forced=before not in (None, owner))
         return self._lease
 
     def give_control(self, lease: str) -> None:
         """Give the lease back; the axis is stopped first."""
         self.check_lease(lease)
         self.stop("control given back")
+        self._drop_consent("control was given back")
         self._note("control_given", owner=self.owner)
         self.owner, self._lease = None, ""
 
-    def check_lease(self, lease: str) -> None:
-        """Renew the heartbeat of the lease. Raises `DriveRefused` if it is not the one in force."""
-        if not self._lease or lease != self._lease:
+    def check_lease(self, lease: str, *, consent: str = "") -> None:
+        """Renew the heartbeat of the lease, and of a consent that is told. Raises `DriveRefused` if not in force."""
+        if not self._lease or not secrets.compare_digest(lease.encode(), self._lease.encode()):
             raise DriveRefused(why="the command came without control of the axis.", remedy="Take control first.")
-        self._state.deadline = self._state.tick + LEASE_TICKS
+        s, given = self._state, self._consent_in_force()
+        s.deadline = s.tick + LEASE_TICKS
+        if given is not None and consent == given.token:
+            given.heard = s.tick
+            given.until = max(given.until, s.tick + CONSENT_TICKS)
 
-    def enable(
-        self, mode: str, *, guard_low: float, guard_high: float, guard_speed: float, torque: float = 0.0
-    ) -> None:
-        """Close the power stage in a mode, within the consented travel and speed. [rad], [rad/s]
+    def watched(self, pages: Sequence[str]) -> None:
+        """Note that pages of the one who leads are open."""
+        if self._watcher == "" or self._watcher in pages:
+            self._watched_until = self._state.tick + WATCH_TICKS
 
-        A `torque` given is there from the first moment, so that a load does not sag while the brake opens. [N·m]
+    def give_consent(self, label: str, *, until: float, unattended: bool = False) -> str:
+        """Keep a consent to one run, until a drive time [s]; returns its token. Kept alive by whoever shows the token.
 
         Raises
         ------
         DriveRefused
-            Something prevents enabling; `why` names all of it.
+            It has expired before it came.
         """
+        now = int(self._state.tick)
+        end = min(round(until / TICK), now + CONSENT_TICKS)
+        if end <= now:
+            raise DriveRefused(
+                why=f"the consent is {self.time - until + CONSENT_TICKS * TICK:.0f} s old.",
+                remedy="Look at the axis again, tick the consent, and start at once.",
+            )
+        self._consent = RunConsent(secrets.token_hex(16), label, end, now, unattended)
+        self._note("consent", label=label, unattended=unattended)
+        return self._consent.token
+
+    def revoke_consent(self, label: str, *, why: str = "") -> None:
+        """Take a consent back, if it is the one of that label."""
+        if self._consent is not None and self._consent.label == label:
+            self._drop_consent(why or "it was taken back")
+
+    def _drop_consent(self, why: str) -> None:
+        if self._consent is not None:
+            self._note("consent_ended", label=self._consent.label, why=why)
+            self._consent, self._consent_gone = None, why
+
+    def _consent_in_force(self) -> RunConsent | None:
+        given = self._consent
+        if given is not None and self._state.tick >= given.until:
+            silent = (self._state.tick - given.heard) * TICK
+            self._drop_consent(f"nothing was heard of the run for {silent:.0f} s")
+        return self._consent
+
+    def _consented(self, token: str) -> RunConsent | None:
+        """The consent a token stands for; none for a direct command. Raises `DriveRefused` if it is not in force."""
+        if not token:
+            return None
+        given = self._consent_in_force()
+        if given is None or given.token != token:
+            raise DriveRefused(
+                why=f"the consent to this run is no longer in force: {self._consent_gone}.",
+                remedy="Look at the axis, consent again, and start the run anew.",
+            )
+        return given
+
+    def enable(
+        self,
+        mode: str,
+        *,
+        guard_low: float,
+        guard_high: float,
+        guard_speed: float,
+        torque: float = 0.0,
+        consent: str = "",
+        watcher: str = "",
+        unattended: bool = False,
+        not_after: float = math.inf,
+    ) -> None:
+        """Close the power stage in a mode, within the consented travel and speed. [rad], [rad/s]
+
+        A `torque` given is there from the first moment, so that a load does not sag while the brake opens. [N·m]
+        Unless `unattended` was agreed to, a page of the one who leads must stay open: the one named `watcher`, or any.
+
+        Raises
+        ------
+        DriveRefused
+            Something prevents enabling; `why` names all of it. Or the consent has expired, here or `not_after`. [s]
+        """
+        given = self._consented(consent)
+        if self.time > not_after:
+            raise DriveRefused(
+                why=f"the command came {self.time - not_after:.0f} s after the consent had expired.",
+                remedy="Look at the axis again, tick the consent, and enable at once.",
+            )
         blockers = self.blockers(mode)
         if blockers:
             raise DriveRefused(
@@ -357,6 +462,10 @@ class SimulatedDrive:
         s.position_ref, s.guard_low, s.guard_high, s.guard_speed = s.position, guard_low, guard_high, guard_speed
         s.stopped = s.trip = 0
         s.int_torque = s.torque_lp = s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = torque
+        alone = unattended or (given is not None and given.unattended)
+        self._watcher = None if alone else watcher
+        self._watched_until = s.tick + WATCH_TICKS
+        self._holder = ""
         s.mode = MODES[mode]
         self._note("enabled", mode=mode)
 
@@ -381,11 +490,23 @@ class SimulatedDrive:
         self.power_state = machine.after(self.power_state, "disable voltage")
         self._note("disabled")
 
-    def stop(self, why: str) -> None:
-        """Quick stop, whoever asks: ramp to standstill, then open the power stage."""
+    def stop(self, why: str, *, press: str = "", by: str = "") -> None:
+        """Quick stop, whoever asks: ramp to standstill, then open the power stage.
+
+        A `press` is a STOP by hand: it ends the consent to a run as well, so that nothing enables again by itself. One
+        that arrives a second time, on another way, changes nothing.
+        """
+        if press:
+            if press in self._presses:
+                return
+            self._presses = [*self._presses[1 - PRESSES :], press]
+            self._last_stop = {"press": press, "by": by, "why": why, "time": self.time}
+            self._drop_consent(f"{by or 'somebody'} pressed STOP" if not why else why)
+        elif self._state.mode == layout.OFF:
+            return
+        self._note("stop", why=why, by=by, press=press)
         if self._state.mode == layout.OFF:
             return
-        self._note("stop", why=why)
         self.power_state = machine.after(self.power_state, "quick stop")
         begin_stop(self._state, self._settings)
         if self._state.closing and self._plant.brake_torque <= 0:  # no loop to ramp with, no brake to wait for
@@ -416,6 +537,7 @@ class SimulatedDrive:
         rise: float,
         acceleration: float = 0.0,
         held: bool = False,
+        holder: str = "",
     ) -> None:
         """Turn the vector to an absolute electrical angle and ramp its current. [rad], [rad/s], [A], [A/s]
 
@@ -423,6 +545,7 @@ class SimulatedDrive:
         within 100 ms, or it stands still and its current goes.
         """
         self._require_mode("vector")
+        self._hold(holder, held=self._held_until)
         s = self._state
         s.vec_target, s.vec_rate, s.vec_accel = angle, abs(rate), abs(acceleration)
         self._held_until = s.tick + JOG_TICKS if held else 0
@@ -436,13 +559,22 @@ class SimulatedDrive:
         here = c.pole_pairs * c.direction * (s.counts + 0.5 - s.count_zero) * 2 * math.pi / c.counts
         s.angle_offset, s.angle_quality = angle - here, layout.ANGLE_ALIGNED
 
-    def jog(self, velocity: float) -> None:
-        """Run at a speed as long as this is renewed within 100 ms. [rad/s]"""
+    def _hold(self, holder: str, *, held: int) -> None:
+        """Take the hold of a button, held until a tick. Raises `DriveRefused` while another button is held."""
+        if held > self._state.tick and self._holder and holder != self._holder:
+            raise DriveRefused(why="another button is being held.", remedy="Let go of the other one first.")
+        self._holder = holder
+
+    def jog(self, velocity: float, *, holder: str = "") -> None:
+        """Run at a speed as long as this is renewed within 100 ms by the same holder. [rad/s]"""
         self._require_mode("velocity", "position")
+        self._hold(holder, held=self._jog_until)
         s, c = self._state, self._settings
         s.gen_target = min(max(velocity, -c.velocity_limit), c.velocity_limit)
         s.gen_rate, s.gen = c.acceleration, layout.GEN_RAMP
         self._jog_until = s.tick + JOG_TICKS
+        if not velocity:
+            self._holder = ""  # let go
         if velocity or not self._jog_heard:
             self._jog_heard = s.tick
 
@@ -552,7 +684,17 @@ class SimulatedDrive:
             "recorder": self.recorder_state(),
             "switches": dict(self.switches),
             "events": self.events[-1]["number"] if self.events else 0,
+            "consent": self._consent_shown(),
+            "last_stop": self._last_stop,
         }
+
+    def _consent_shown(self) -> dict[str, Any] | None:
+        """Whose run the drive is on, and how long its holder has not been heard; never the token. [s]"""
+        given = self._consent_in_force()
+        if given is None:
+            return None
+        silent = (self._state.tick - given.heard) * TICK
+        return {"label": given.label, "silent": silent, "unattended": given.unattended}
 
     def _quality(self) -> str:
         name = ("unknown", "sector", "edge", "index", "aligned")[int(self._state.angle_quality)]

@@ -220,7 +220,7 @@ def _begin(
 ) -> float:
     """Record, and raise a vector's current; the drive lets go when the shaft stirs. Returns when it will be over."""
     session, drive = s.session, s.session.drive
-    before = drive.status()
+    before = session.seen(drive.status())
     room /= session.values["motor.pole_pairs"]
     session.arm(channels, seconds=seconds, divider=4)
     try:
@@ -229,6 +229,7 @@ def _begin(
             guard_speed=session.consent.speed,
         )  # fmt: skip
     except RefusedByDrive as refusal:
+        session.seen(drive.status())
         raise NotAllowed(why=refusal.parts[0], remedy=refusal.parts[2]) from refusal
     # From no current at once to the angle; the rate is that of a jump, nothing flows yet.
     drive.vector(angle=vector, rate=1e6, current=most, rise=most / RISE)
@@ -242,7 +243,7 @@ def _watch(s: _Search, until: float) -> bool:
     while status["time"] < until and status["mode"] != "off":
         s.session.check_abort()
         drive.link.wait(0.01)
-        status = drive.status()
+        status = s.session.seen(drive.status())
         if abs(status["position"] - s.start) * s.session.values["motor.pole_pairs"] > SEARCH_TRAVEL:
             drive.stop("the search went too far")
             raise NotConfirmed(what="The shaft slid further than the search may move it.")

@@ -2,18 +2,29 @@
 
 import threading
 from collections.abc import Iterator
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
 
 import pytest
 from django.contrib.auth.models import Group, User
 from django.test import Client
+from django.utils import timezone
 
 from cadrel.bench.server import BenchServer
 from cadrel.bench.service import DriveService
 from cadrel.core.simulation import SimulatedDrive
+from cadrel.web.jobs.models import WorkerSign
 from cadrel.web.projects.actions import create_project, save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions, links
 from tests.conftest import rig_of, values_of
+
+
+@pytest.fixture(autouse=True)
+def folders(settings: Any, tmp_path: Path) -> None:
+    """What is kept on disk is this test's own."""
+    settings.SPOOL, settings.KNOWN_AXES = tmp_path / "spool", tmp_path / "axes.json"
 
 
 def client_of(user: User) -> Client:
@@ -71,4 +82,5 @@ def led(axis: Axis, engineer: User) -> Axis:
     actions.send_values(again(axis), who=engineer)
     actions.store(again(axis), who=engineer)
     actions.restart(again(axis), who=engineer)
+    WorkerSign.objects.create(name="worker", heard=timezone.now() + timedelta(minutes=5))
     return again(axis)

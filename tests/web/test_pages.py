@@ -66,7 +66,7 @@ def form_values(axis: Axis, step: str) -> dict[str, str]:
 
 
 def test_without_login_every_page_leads_to_it(axis: Axis) -> None:
-    for path in ("/", f"/axis/{axis.pk}/motor/", f"/axis/{axis.pk}/live/", "/stop/"):
+    for path in ("/", f"/axis/{axis.pk}/motor/", f"/axis/{axis.pk}/runs/", "/library/"):
         answer = Client().get(path)
         assert answer.status_code == 302
         assert answer.url.startswith("/login/")
@@ -91,21 +91,6 @@ def test_an_observer_sees_but_may_not_change_or_move(observer: Client, axis: Axi
         assert observer.post(f"/axis/{axis.pk}/{path}").status_code == 403
 
 
-def test_stop_is_for_everyone_who_is_logged_in(observer: Client) -> None:
-    assert observer.post("/stop/").json() == {"unreached": []}
-
-
-@pytest.mark.parametrize(
-    ("typed", "says"),
-    [
-        ("abc", "is not a number"),
-        ("-2.6", "cannot be negative"),
-        ("0", "cannot be zero"),
-        ("1e9", "too large"),
-        ("", "is empty"),
-        ("inf", "finite"),
-    ],
-)
 def test_a_bad_value_gets_its_sentence_and_nothing_typed_is_lost(
     client: Client, axis: Axis, typed: str, says: str
 ) -> None:

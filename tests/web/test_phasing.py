@@ -9,7 +9,7 @@ from django.contrib.auth.models import User
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import RefusedByDrive
 from cadrel.web.jobs.models import Job
-from cadrel.web.jobs.tasks import run_procedure
+from cadrel.web.jobs.recording import run_job
 from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions, phasing
@@ -29,9 +29,10 @@ def settle(drive: SimulatedDrive, seconds: float) -> None:
 
 def hold(axis_: Axis, who: User, drive: SimulatedDrive, *, by_deg: float, seconds: float) -> None:
     """Hold a step button as the page does."""
-    target, end = math.nan, drive.time + seconds
+    target, end = None, drive.time + seconds
     while drive.time < end:
-        by = math.nan if not math.isnan(target) else math.radians(by_deg)
+        drive.watched(["a page"])
+        by = None if target is not None else math.radians(by_deg)
         target = phasing.hold_vector(axis_, who=who, way=0, by=by, target=target, share=0.8, speed=1.0)
         time.sleep(0.02)
 
@@ -112,8 +113,8 @@ def test_a_fault_ends_the_check_with_its_name_and_nothing_is_valid(
 ) -> None:
     bench[1].rewire({}, ["phases_swapped"])
     actions.take_control(again(led), who=engineer)
-    job = actions.queue_job(again(led), "commutation", who=engineer, consented=True)
-    run_procedure(job_id=job.pk)
+    job = actions.queue_job(again(led), "commutation", who=engineer, consented=True, unattended=True)
+    run_job(job.pk)
     job.refresh_from_db()
     assert (job.state, "counts fell" in job.happened) == ("refused", True), job.happened
     assert bench[1].memory.working["commutation.valid"] == 0.0
@@ -136,8 +137,8 @@ def test_exchanging_phases_undoes_a_swap_of_wires_and_takes_validity_back(
     working = bench[1].memory.working
     assert (working["motor.phase_order"], working["commutation.valid"]) == (1.0, 0.0)
     assert again(led).values["commutation.valid"]["value"] == "0"
-    job = actions.queue_job(again(led), "commutation", who=engineer, consented=True)
-    run_procedure(job_id=job.pk)
+    job = actions.queue_job(again(led), "commutation", who=engineer, consented=True, unattended=True)
+    run_job(job.pk)
     job.refresh_from_db()
     assert job.state == "done", job.happened
 
@@ -149,23 +150,23 @@ def test_halls_that_show_no_state_do_not_keep_the_check_from_naming_them(
 ) -> None:
     bench[1].rewire({}, ["hall_inverted"])
     actions.take_control(again(led), who=engineer)
-    job = actions.queue_job(again(led), "commutation", who=engineer, consented=True)
-    run_procedure(job_id=job.pk)
+    job = actions.queue_job(again(led), "commutation", who=engineer, consented=True, unattended=True)
+    run_job(job.pk)
     job.refresh_from_db()
     assert "Hall 3 is inverted" in job.happened
 
 
 def test_the_angle_at_power_up_is_not_searched_where_the_device_tells_it(led: Axis, engineer: User) -> None:
-    job = actions.queue_job(again(led), "power_up", who=engineer, consented=True)
-    run_procedure(job_id=job.pk)
+    job = actions.queue_job(again(led), "power_up", who=engineer, consented=True, unattended=True)
+    run_job(job.pk)
     job.refresh_from_db()
     assert job.state == "refused"
     assert "tells the angle" in job.happened
 
 
 def test_changed_feedback_data_makes_the_offset_stale(led: Axis, engineer: User) -> None:
-    job = actions.queue_job(again(led), "commutation", who=engineer, consented=True)
-    run_procedure(job_id=job.pk)
+    job = actions.queue_job(again(led), "commutation", who=engineer, consented=True, unattended=True)
+    run_job(job.pk)
     assert again(led).findings.filter(step="commutation").exclude(state="stale").count() >= 3
     save_entries(
         again(led), {"feedback.lines": {"value": 2048, "source": "typed"}}, author=engineer, cause="another encoder"
@@ -181,7 +182,7 @@ def test_a_vector_by_hand_needs_control_and_no_run(led: Axis, engineer: User) ->
     assert client.post(f"/axis/{led.pk}/vector/", {"way": "1", "share": "0.5"}).status_code == 409  # not enabled
     assert client.post(f"/axis/{led.pk}/vector/", {"way": "x"}).status_code == 422
     with pytest.raises(RefusedByDrive):
-        phasing.hold_vector(again(led), who=engineer, way=1, by=math.nan, target=math.nan, share=1, speed=1)
+        phasing.hold_vector(again(led), who=engineer, way=1, share=1, speed=1)
 
 
 def test_current_and_power_up_are_set_on_the_sheet_and_rubbish_is_refused(led: Axis, engineer: User) -> None:

@@ -15,7 +15,7 @@ from django.test import Client
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import LinkError, RefusedByDrive
 from cadrel.web.jobs.models import Job
-from cadrel.web.jobs.tasks import run_procedure
+from cadrel.web.jobs.recording import run_job
 from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions
@@ -150,31 +150,13 @@ def test_cutting_the_supply_takes_control_and_unstored_values(
     assert bench[1].memory.working["position.gain"] == stored
 
 
-def test_stop_reaches_every_connected_axis_without_control(
-    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]
-) -> None:
-    observer = User.objects.create_user("vera", password="a-long-password")
-    job = Job.objects.create(axis=led, procedure="load", who=engineer)
-    assert actions.stop_all(who=observer) == []
-    job.refresh_from_db()
-    assert job.abort
-    assert Event.objects.filter(kind="stop", who=observer).exists()
-
-
-def test_stop_names_what_it_could_not_reach(axis: Axis, engineer: User) -> None:
-    Axis.objects.filter(pk=axis.pk).update(connected=True)
-    axis.drive.port = 1
-    axis.drive.save()
-    assert "does not answer" in actions.stop_all(who=engineer)[0]
-
-
 def test_jog_without_commutation_is_refused_with_the_reason(led: Axis, engineer: User) -> None:
     with pytest.raises(LinkError, match="commutation offset has not been found"):
         actions.enable_jog(led, who=engineer)
 
 
 def queue(axis: Axis, procedure: str, who: User) -> Job:
-    return actions.queue_job(axis, procedure, who=who, consented=True)
+    return actions.queue_job(axis, procedure, who=who, consented=True, unattended=True)  # no page is open here
 
 
 def test_a_procedure_needs_values_in_the_drive_that_are_the_projects(led: Axis, engineer: User) -> None:
@@ -204,7 +186,7 @@ def test_the_task_runs_commutation_and_keeps_run_finding_and_proposal(
     led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]
 ) -> None:
     job = queue(led, "commutation", engineer)
-    run_procedure(job_id=job.pk)
+    run_job(job.pk)
     job.refresh_from_db()
     assert job.state == "done", job.happened
     assert led.runs.count() == 3
@@ -255,7 +237,7 @@ def test_a_drive_that_loses_its_supply_interrupts_the_run(
 ) -> None:
     job = queue(led, "commutation", engineer)
     threading.Timer(1.5, lambda: bench[1].power_switch(False)).start()
-    run_procedure(job_id=job.pk)
+    run_job(job.pk)
     job.refresh_from_db()
     assert job.state == "interrupted"
     assert "no supply" in job.happened
@@ -309,7 +291,7 @@ def test_a_bench_that_answers_rubbish_interrupts_the_run_and_a_retry_works(
     led.drive.save()
     job = queue(again(led), "commutation", engineer)
     threading.Timer(1.5, lambda: setattr(relay, "rubbish", rubbish)).start()
-    run_procedure(job_id=job.pk)
+    run_job(job.pk)
     job.refresh_from_db()
     assert job.state == "interrupted", (job.state, job.happened)
     assert job.happened and job.remedy
@@ -327,6 +309,6 @@ def test_a_bench_that_answers_rubbish_interrupts_the_run_and_a_retry_works(
         return  # that a retry works is shown once; it is fifteen seconds of turning
     actions.take_control(again(led), who=engineer)
     retry = queue(again(led), "commutation", engineer)
-    run_procedure(job_id=retry.pk)
+    run_job(retry.pk)
     retry.refresh_from_db()
     assert retry.state == "done", retry.happened

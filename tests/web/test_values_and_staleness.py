@@ -1,13 +1,11 @@
 """Value sets, staleness, proposals, jobs: what the database keeps."""
 
-from datetime import timedelta
 from typing import Any
 
 import numpy as np
 import pytest
 from django.contrib.auth.models import Group, User
 from django.db import IntegrityError, transaction
-from django.utils import timezone
 
 from cadrel.core.parameters import STEPS, invalidated_by, steps_after
 from cadrel.procedures import Finding as Found
@@ -179,18 +177,6 @@ def test_only_one_job_of_an_axis_is_active(axis: Axis, engineer: User) -> None:
     Job.objects.create(axis=axis, procedure="load", who=engineer)
     with pytest.raises(IntegrityError), transaction.atomic():
         Job.objects.create(axis=axis, procedure="velocity", who=engineer)
-
-
-@pytest.mark.parametrize("state", ["running", "queued"])
-def test_a_job_whose_worker_is_gone_ends_as_interrupted(axis: Axis, engineer: User, state: str) -> None:
-    old = timezone.now() - timedelta(minutes=2)
-    job = Job.objects.create(axis=axis, procedure="load", who=engineer, state=state, heartbeat=old)
-    Job.objects.filter(pk=job.pk).update(created=old)
-    fresh = Job.objects.close_lost()
-    job.refresh_from_db()
-    assert fresh == 1
-    assert job.state == "interrupted"
-    assert "worker ended" in job.happened
 
 
 def test_what_changes_values_is_in_the_event_log_with_its_author(axis: Axis, engineer: User) -> None:

@@ -197,9 +197,7 @@ HANDLERS: dict[str, Handler] = {
     "motion.path": lambda d, p: d.run_path(p["segments"]),
     "motion.adopt_angle": lambda d, p: d.adopt_angle(p["angle"]),
     "motion.set_position": lambda d, p: d.set_position(p["value"]),
-    "excitation.start": lambda d, p: d.excite(
-        p["point"], p["samples"], divider=p["divider"], repeats=p["repeats"]
-    ),
+    "excitation.start": lambda d, p: d.excite(p["point"], p["samples"], divider=p["divider"], repeats=p["repeats"]),
     "feedback.raw": lambda d, p: d.raw(),
     "recorder.arm": lambda d, p: d.arm(
         p["channels"], divider=p["divider"], samples=p["samples"], pre=p["pre"], trigger=p["trigger"] or {}

@@ -34,10 +34,10 @@ def measure_pages(*, runs: int, requests: int) -> Times:
 
 
 def _with_stack(runs: int, visit: Callable[[urllib.request.OpenerDirector, int], Times]) -> Times:
-    web, bench, database = itertools.islice((p for p in range(8600, 8700) if is_free(p)), 3)
+    web, bench, database, live = itertools.islice((p for p in range(8600, 8700) if is_free(p)), 4)
     with tempfile.TemporaryDirectory() as folder:
         os.environ["CADREL_VAR"] = folder
-        stack = Stack(Path(folder), name="benchmark", web=web, bench=bench, database=database)
+        stack = Stack(Path(folder), name="benchmark", web=web, bench=bench, database=database, live=live)
         try:
             stack.start_database()
             _fill(Path(folder), bench, runs)

@@ -34,7 +34,7 @@ def main() -> int:
     except CannotStart as error:
         print(f"cadrel: {error}", file=sys.stderr)
         return 2
-    os.environ.update(environment(database, web=8473, bench=8474))
+    os.environ.update(environment(database, web=8473, bench=8474, live=8475))
     try:
         ended = [
             subprocess.call([sys.executable, "-m", "pytest", *go], cwd=ROOT)

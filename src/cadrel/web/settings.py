@@ -22,7 +22,11 @@ SECRET_KEY = _secret()
 DEBUG = False
 ALLOWED_HOSTS = ["127.0.0.1", "localhost"]
 WEB_PORT = int(os.environ.get("CADREL_WEB_PORT", "8460"))
+LIVE_PORT = int(os.environ.get("CADREL_LIVE_PORT", "8463"))
 BENCH_HOST, BENCH_PORT = "127.0.0.1", int(os.environ.get("CADREL_BENCH_PORT", "8461"))
+LINK_SECRET = os.environ.get("CADREL_LINK_SECRET", "")  # what drives want to hear before anything else
+SPOOL = VAR / "spool"  # finished runs that wait for the database
+KNOWN_AXES = VAR / "live" / "axes.json"  # what STOP must reach, for when the database is gone
 
 INSTALLED_APPS = [
     "django.contrib.auth",
@@ -32,7 +36,6 @@ INSTALLED_APPS = [
     "django.contrib.staticfiles",
     "django_htmx",
     "axes",
-    "procrastinate.contrib.django",
     "cadrel.web.apps.WebConfig",
     "cadrel.web.projects",
     "cadrel.web.runs",
@@ -43,6 +46,8 @@ MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "cadrel.web.middleware.ContentPolicy",
+    "cadrel.web.middleware.Unwell",
+    "cadrel.web.middleware.TidyText",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
@@ -51,6 +56,7 @@ MIDDLEWARE = [
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
+    "cadrel.web.middleware.LivePass",
     "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "cadrel.web.urls"
@@ -64,6 +70,7 @@ TEMPLATES = [
                 "django.template.context_processors.request",
                 "django.contrib.auth.context_processors.auth",
                 "django.contrib.messages.context_processors.messages",
+                "cadrel.web.middleware.live_origin",
             ],
             "builtins": ["cadrel.web.templatetags.cadrel"],
         },
@@ -79,7 +86,8 @@ DATABASES = {
         "PORT": os.environ.get("CADREL_DB_PORT", "8462"),
         # Under ASGI every request has a thread of its own: kept connections would pile up, a pool does not.
         "CONN_MAX_AGE": 0,
-        "OPTIONS": {"pool": {"min_size": 2, "max_size": 16, "timeout": 10}},
+        "CONN_HEALTH_CHECKS": True,  # a pooled connection that died with the server is noticed before it is used
+        "OPTIONS": {"pool": {"min_size": 2, "max_size": 16, "timeout": 4}, "connect_timeout": 3},
     }
 }
 AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
@@ -88,6 +96,7 @@ AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.Mi
 AXES_FAILURE_LIMIT = 8
 AXES_COOLOFF_TIME = 0.1  # [h]
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+ADDRESS_FAILURE_LIMIT = 40  # failed logins of one address within the cool-off, whatever names it tried
 AXES_LOCKOUT_TEMPLATE = "accounts/locked.html"
 AXES_RESET_ON_SUCCESS = True
 LOGIN_URL = "login"
@@ -106,12 +115,14 @@ CSRF_COOKIE_SAMESITE = SESSION_COOKIE_SAMESITE = "Strict"
 SESSION_COOKIE_HTTPONLY = True
 CSRF_FAILURE_VIEW = "cadrel.web.errors.csrf_failure"
 DATA_UPLOAD_MAX_MEMORY_SIZE = 2_000_000
+DATA_UPLOAD_MAX_NUMBER_FIELDS = 1000
+LARGEST_REQUEST = 4_000_000  # [bytes] of any request: a longer one is refused before it is read
 SECURE_REFERRER_POLICY = "same-origin"
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
     "handlers": {"console": {"class": "logging.StreamHandler"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
-    "loggers": {"axes": {"level": "ERROR"}, "procrastinate": {"level": "WARNING"}},
+    "loggers": {"axes": {"level": "ERROR"}},
 }
 SILENCED_SYSTEM_CHECKS = ["axes.W003"]

@@ -1,47 +1,58 @@
 """Addresses."""
 
 from django.contrib.auth import views as auth
-from django.urls import path
+from django.urls import path, register_converter
 
+from cadrel.web.accounts.views import LogIn
 from cadrel.web.library import views as library
 from cadrel.web.projects import views as projects
 from cadrel.web.rig import views as rig
 from cadrel.web.route import views as route
 from cadrel.web.runs import views as runs
 
-AXIS = "axis/<int:axis_id>/"
+
+class Number:
+    """An id or a run's number: digits that the database can hold."""
+
+    regex = "[0-9]{1,15}"
+
+    def to_python(self, value: str) -> int:
+        """Return it as a number."""
+        return int(value)
+
+    def to_url(self, value: int) -> str:
+        """Return it as text."""
+        return str(value)
+
+
+register_converter(Number, "number")
+AXIS = "axis/<number:axis_id>/"
 urlpatterns = [
-    path(
-        "login/",
-        auth.LoginView.as_view(template_name="accounts/login.html", redirect_authenticated_user=True),
-        name="login",
-    ),
+    path("login/", LogIn.as_view(), name="login"),
     path("logout/", auth.LogoutView.as_view(), name="logout"),
     path("", projects.projects, name="projects"),
     path("new/", projects.new, name="new"),
     path("library/", library.library, name="library"),
     path("library/load/", library.load, name="library_load"),
-    path("library/<int:record_id>/", library.record, name="record"),
-    path("library/<int:record_id>/copy/", library.copy, name="copy_record"),
-    path("library/<int:record_id>/take/", library.take, name="take_record"),
-    path("library/<int:record_id>/file.<str:form>", library.export, name="record_file"),
-    path("stop/", rig.stop, name="stop"),
-    path(AXIS + "live/", rig.live, name="live"),
+    path("library/<number:record_id>/", library.record, name="record"),
+    path("library/<number:record_id>/copy/", library.copy, name="copy_record"),
+    path("library/<number:record_id>/take/", library.take, name="take_record"),
+    path("library/<number:record_id>/file.<str:form>", library.export, name="record_file"),
     path(AXIS + "jog/", rig.jog, name="jog"),
     path(AXIS + "vector/", rig.vector, name="vector"),
     path(AXIS + "stand-in/", rig.bench_page, name="bench"),
     path(AXIS + "export/", projects.export, name="export"),
     path(AXIS + "load-file/", projects.load, name="load_file"),
     path(AXIS + "runs/", runs.shelf, name="shelf"),
-    path(AXIS + "run/<int:number>/", runs.run, name="run"),
-    path(AXIS + "run/<int:number>/pin/", runs.pin, name="pin"),
-    path(AXIS + "run/<int:number>/csv/", runs.csv, name="csv"),
+    path(AXIS + "run/<number:number>/", runs.run, name="run"),
+    path(AXIS + "run/<number:number>/pin/", runs.pin, name="pin"),
+    path(AXIS + "run/<number:number>/csv/", runs.csv, name="csv"),
     path(AXIS + "start/<str:procedure>/", rig.start, name="start"),
     path(AXIS + "abort/", rig.abort, name="abort"),
-    path(AXIS + "job/<int:job_id>/", route.job_part, name="job"),
+    path(AXIS + "job/<number:job_id>/", route.job_part, name="job"),
     path(AXIS + "predict/<str:loop>/", route.prediction, name="predict"),
     path(AXIS + "gains/<str:loop>/", route.keep_gains, name="keep_gains"),
-    path(AXIS + "proposal/<int:proposal_id>/", route.decide, name="decide"),
+    path(AXIS + "proposal/<number:proposal_id>/", route.decide, name="decide"),
     path(AXIS + "keep/<str:kind>/", library.keep, name="keep"),
     path(AXIS + "relabel/", route.relabel, name="relabel"),
     *[

@@ -360,10 +360,13 @@ class SimulatedDrive:
         if not self._lease or not secrets.compare_digest(lease.encode(), self._lease.encode()):
             raise DriveRefused(why="the command came without control of the axis.", remedy="Take control first.")
         s, given = self._state, self._consent_in_force()
-        s.deadline = s.tick + LEASE_TICKS
-        if given is not None and consent == given.token:
+        if given is None:
+            s.deadline = s.tick + LEASE_TICKS
+        elif consent == given.token:
+            s.deadline = s.tick + LEASE_TICKS
             given.heard = s.tick
             given.until = max(given.until, s.tick + CONSENT_TICKS)
+        # Else a run is on, and this is not its voice: a page must not keep alive what a dead worker commanded.
 
     def watched(self, pages: Sequence[str]) -> None:
         """Note that pages of the one who leads are open."""
@@ -501,7 +504,7 @@ class SimulatedDrive:
                 return
             self._presses = [*self._presses[1 - PRESSES :], press]
             self._last_stop = {"press": press, "by": by, "why": why, "time": self.time}
-            self._drop_consent(f"{by or 'somebody'} pressed STOP" if not why else why)
+            self._drop_consent(why or f"{by or 'somebody'} pressed STOP")
         elif self._state.mode == layout.OFF:
             return
         self._note("stop", why=why, by=by, press=press)

@@ -19,6 +19,19 @@ def is_engineer(user: Any) -> bool:
     return bool(user._cadrel_groups & {"engineer", "administrator"})
 
 
+def role_of(user: Any) -> str:
+    """The most that the user may: a name of `ROLES`."""
+    is_engineer(user)
+    held = getattr(user, "_cadrel_groups", set())
+    return next((role for role in reversed(ROLES) if role in held), ROLES[0])
+
+
+def require_engineer(user: Any) -> None:
+    """Refuse everyone else, wherever the action was called from. Raises `PermissionDenied`."""
+    if not is_engineer(user):
+        raise PermissionDenied
+
+
 def engineer_required(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
     """Refuse everyone else with a page that says so."""
 

@@ -9,8 +9,9 @@ from django.utils import timezone
 
 from cadrel.core.parameters import STEPS
 
-SILENT = timedelta(seconds=6)  # a worker not heard for so long is gone
-NEVER_STARTED = timedelta(seconds=20)
+SILENT = timedelta(seconds=4)  # of a run in the database, before the drive is asked what it knows
+NEVER_TAKEN = timedelta(seconds=4)  # a worker takes what is queued within a moment
+NO_WORKER = timedelta(seconds=5)  # without a sign of life in the database
 
 
 STEP_OF = {"power_up": "commutation"}  # where a procedure belongs that is no step of its own
@@ -28,29 +29,18 @@ class JobQuerySet(models.QuerySet["Job"]):
         """Waiting or running."""
         return self.filter(state__in=("queued", "running"))
 
-    def close_lost(self) -> int:
-        """End as "interrupted" what a dead worker left behind; nothing runs for ever."""
-        text = {
-            "happened": "The worker ended during the run.",
-            "means": "The drive stopped the axis by itself; the run does not count.",
-            "remedy": "Start it again.",
-        }
-        return self.lost().update(state="interrupted", ended=timezone.now(), **text)
+    def silent(self) -> "JobQuerySet":
+        """Running, and not heard of in the database for a while: the drive knows what became of it."""
+        return self.filter(state="running", heartbeat__lt=timezone.now() - SILENT)
 
-    def lost(self) -> "JobQuerySet":
-        """What no worker has been heard of for too long."""
+    def never_taken(self) -> "JobQuerySet":
+        """Queued for so long that no worker will take it."""
+        return self.filter(state="queued", created__lt=timezone.now() - NEVER_TAKEN)
+
+    def claim(self) -> bool:
+        """Take a queued one for running; whether there was one."""
         now = timezone.now()
-        return self.filter(state="running", heartbeat__lt=now - SILENT) | self.filter(
-            state="queued", created__lt=now - NEVER_STARTED
-        )
-
-    def current(self) -> "Job | None":
-        """The active one, unless nothing was heard of it for too long: then it is ended."""
-        job = self.active().first()
-        if job is not None and self.lost().filter(pk=job.pk).exists():
-            self.close_lost()
-            return None
-        return job
+        return bool(self.filter(state="queued").update(state="running", started=now, heartbeat=now))
 
 
 class Job(models.Model):
@@ -73,6 +63,9 @@ class Job(models.Model):
     started = models.DateTimeField(null=True)
     ended = models.DateTimeField(null=True)
     heartbeat = models.DateTimeField(null=True)
+    recorded_end = models.BooleanField(default=False, help_text="the one who ran it has written how it ended")
+
+    doubt = ""  # what is not known about it just now; never stored
 
     objects = JobQuerySet.as_manager()
 
@@ -110,3 +103,18 @@ class Job(models.Model):
     def is_active(self) -> bool:
         """Waiting or running."""
         return self.state in ("queued", "running")
+
+
+class WorkerSign(models.Model):
+    """When a worker was last heard, by the database's clock."""
+
+    name = models.CharField(max_length=40, unique=True)
+    heard = models.DateTimeField()
+
+    def __str__(self) -> str:
+        return f"{self.name}, heard {self.heard}"
+
+    @classmethod
+    def is_there(cls) -> bool:
+        """Whether a worker was heard just now."""
+        return cls.objects.filter(heard__gt=timezone.now() - NO_WORKER).exists()

@@ -41,6 +41,14 @@ class Drive(models.Model):
         return self.name
 
 
+class AxisQuerySet(models.QuerySet["Axis"]):
+    """Questions about axes."""
+
+    def with_newest_number(self) -> "AxisQuerySet":
+        """Each with the number of its newest value set, in the same query."""
+        return self.annotate(_newest_number=models.Max("value_sets__number"))
+
+
 class Axis(models.Model):
     """One axis: what moves, under which name the drive knows it, and who leads it from here."""
 
@@ -52,6 +60,8 @@ class Axis(models.Model):
     leader = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, blank=True, related_name="+")
     model: Any = models.JSONField(default=dict, blank=True)  # identified load and measured plant, for predictions
     _latest: "ValueSet | None" = None
+    _newest_number: int | None
+    objects = AxisQuerySet.as_manager()
     rating_peak = models.FloatField(null=True, blank=True, help_text="drive's peak current [A peak]")
 
     class Meta:
@@ -60,6 +70,14 @@ class Axis(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+    @property
+    def newest_number(self) -> int:
+        """Number of the newest value set; 0 without any."""
+        if hasattr(self, "_newest_number"):
+            return self._newest_number or 0
+        latest = self.latest_set()
+        return latest.number if latest else 0
 
     @property
     def values(self) -> dict[str, Entry]:

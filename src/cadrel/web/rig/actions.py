@@ -2,25 +2,31 @@
 
 import contextlib
 import math
+import secrets
 from typing import Any
 
-from django.db import transaction
+from django.db import connection, transaction
 
 from cadrel.core.axis import drive_values, entry_from_drive, missing_entries, too_coarse, unsupported
-from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import DRIVE_KEYS, REGISTRY
 from cadrel.link import Drive, LinkError
-from cadrel.web.jobs.models import Job
+from cadrel.link.commands import CONSENT_SECONDS
+from cadrel.procedures import PROCEDURES
+from cadrel.web.accounts.roles import require_engineer
+from cadrel.web.jobs.models import Job, WorkerSign
+from cadrel.web.jobs.worker import CHANNEL
 from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.errors import NoControl, NotConnected, NotReady
-from cadrel.web.rig.links import drive_of
+from cadrel.web.rig.links import drive_of, owned_by
 from cadrel.web.runs.models import Event
 
 PROTOCOL = 1
 BEYOND_CURRENT = ("load", "velocity", "position", "acceptance")
 NAMED_BY_THE_CHECK = ("halls", "words")  # the automatic check says more of these than the drive does
 JOG_GUARD = 1.15  # of the velocity limit
+FARTHEST = 1e6  # [rad] a position may be declared
+SWITCHES = ("safe_torque_off", "hardware_enable")
 
 
 def log(axis: Axis, who: Any, kind: str, text: str) -> None:
@@ -28,13 +34,9 @@ def log(axis: Axis, who: Any, kind: str, text: str) -> None:
     Event.objects.create(axis=axis, who=who, kind=kind, text=text)
 
 
-def owner_name(user: Any) -> str:
-    """Return the name under which a user leads a drive."""
-    return f"{user.get_username()} (Cadrel)"
-
-
 def connect(axis: Axis, *, who: Any) -> dict[str, Any]:
     """Connect and check the protocol. Raises `LinkError`, `NotReady`."""
+    require_engineer(who)
     identity = drive_of(axis).identity()
     if identity.get("protocol") != PROTOCOL:
         raise NotReady(
@@ -50,6 +52,7 @@ def connect(axis: Axis, *, who: Any) -> dict[str, Any]:
 
 def disconnect(axis: Axis, *, who: Any) -> None:
     """Give control back and forget the connection."""
+    require_engineer(who)
     if axis.lease and axis.leader == who:
         with contextlib.suppress(LinkError):
             drive_of(axis).give_control()
@@ -59,11 +62,14 @@ def disconnect(axis: Axis, *, who: Any) -> None:
 
 def take_control(axis: Axis, *, who: Any, force: bool = False) -> None:
     """Take the lease. Raises `NotConnected`, `LinkError` (another has it)."""
+    require_engineer(who)
     if not axis.connected:
         raise NotConnected()
-    lease = drive_of(axis).take_control(owner_name(who), force=force)
+    before = drive_of(axis).status()["owner"]
+    lease = drive_of(axis).take_control(owned_by(who.get_username()), force=force)
     Axis.objects.filter(pk=axis.pk).update(lease=lease, leader=who)
-    log(axis, who, "control", "Took control.")
+    taken = before not in (None, owned_by(who.get_username()))
+    log(axis, who, "control", f"Took control from {before}." if taken else "Took control.")
 
 
 def give_control(axis: Axis, *, who: Any) -> None:
@@ -82,18 +88,14 @@ def leading(axis: Axis, who: Any, purpose: str = "command") -> Drive:
     return drive_of(axis, purpose)
 
 
-def stop_all(*, who: Any) -> list[str]:
-    """Stop every connected axis and abort its run; needs no control. Returns what could not be told."""
-    unreached = []
-    for axis in Axis.objects.filter(connected=True).select_related("drive"):
-        Job.objects.filter(axis=axis).active().update(abort=True)
-        try:
-            drive_of(axis, "stop").stop("STOP in Cadrel")
-        except LinkError as error:
-            unreached.append(f"{axis.name}: {error.parts[0]}")
-        else:
-            log(axis, who, "stop", "STOP.")
-    return unreached
+def abort_run(axis: Axis, *, who: Any) -> None:
+    """Abort the run in progress: told to the worker, and to the drive at once, which stops and ends the consent."""
+    require_engineer(who)
+    Job.objects.filter(axis=axis).active().update(abort=True)
+    name = who.get_username()
+    with contextlib.suppress(LinkError):  # the worker hears of it all the same
+        drive_of(axis, "stop").stop(f"Abort by {name}", press=secrets.token_hex(8), by=name)
+    log(axis, who, "abort", "Run aborted.")
 
 
 def wanted_values(axis: Axis) -> dict[str, float]:
@@ -148,8 +150,16 @@ def reset_fault(axis: Axis, *, who: Any) -> None:
     log(axis, who, "fault", "Fault reset.")
 
 
-def enable_jog(axis: Axis, *, who: Any) -> None:
-    """Enable in position mode within the travel limits, for jogging. Raises `NotReady` during a run."""
+def consent_end(now: float, ticked: float | None) -> float:
+    """Until when a consent holds, by the drive's clock: 20 s from the tick, if the page told when that was. [s]"""
+    return CONSENT_SECONDS + (now if ticked is None else min(now, ticked))
+
+
+def enable_jog(axis: Axis, *, who: Any, tab: str = "", ticked: float | None = None) -> None:
+    """Enable in position mode within the travel limits, for jogging. Raises `NotReady` during a run.
+
+    `tab` is the page that must stay open, `ticked` the drive's time at which the consent was ticked. [s]
+    """
     if axis.jobs.active().exists():
         raise NotReady(what="A run is in progress.", remedy="Wait for its end, or press STOP.")
     drive = leading(axis, who)
@@ -159,6 +169,8 @@ def enable_jog(axis: Axis, *, who: Any) -> None:
         guard_low=held["limit.travel_min"],
         guard_high=held["limit.travel_max"],
         guard_speed=JOG_GUARD * held["limit.velocity"],
+        watcher=tab,
+        not_after=consent_end(drive.status()["time"], ticked),
     )
     log(axis, who, "enabled", "Enabled for jogging.")
 
@@ -169,25 +181,34 @@ def disable(axis: Axis, *, who: Any) -> None:
     log(axis, who, "disabled", "Disabled.")
 
 
-def jog(axis: Axis, *, who: Any, share: float) -> None:
-    """Renew a jog at a share of the velocity limit, -1...1; 0 stops it."""
+def jog(axis: Axis, *, who: Any, share: float, holder: str = "") -> None:
+    """Renew a jog at a share of the velocity limit, -1...1; 0 stops it. The first holder wins until it lets go."""
     drive = leading(axis, who, "jog")
     if share == 0:
-        drive.jog(0.0)
+        drive.jog(0.0, holder=holder)
         return
     limit = wanted_values(axis)["limit.velocity"]
-    drive.jog(max(-1.0, min(1.0, share)) * limit)
+    drive.jog(_bounded("Share of the speed", share, -1.0, 1.0) * limit, holder=holder)
+
+
+def _bounded(what: str, value: float, low: float, high: float) -> float:
+    """Return a finite number within bounds. Raises `NotReady`: nan and inf are no commands."""
+    if not math.isfinite(value) or not low <= value <= high:
+        raise NotReady(what=f"{what} must be a number from {low:g} to {high:g}.", remedy="Type it again.")
+    return value
 
 
 def set_position(axis: Axis, *, who: Any, user_value: float) -> None:
     """Home "here": the present position becomes `user_value`, in the axis's unit."""
     scale = axis.understood.mechanism.unit_per_rad
-    leading(axis, who).set_position(user_value / scale)
+    farthest = FARTHEST * abs(scale)
+    leading(axis, who).set_position(_bounded("The position", user_value, -farthest, farthest) / scale)
     log(axis, who, "home", f"Position set to {user_value:g}.")
 
 
 def power_switch(axis: Axis, *, who: Any, on: bool) -> None:
     """The stand-in's mains switch."""
+    require_engineer(who)
     if not axis.connected:
         raise NotConnected()
     drive_of(axis).power_switch(on)
@@ -198,18 +219,42 @@ def power_switch(axis: Axis, *, who: Any, on: bool) -> None:
 
 def set_switch(axis: Axis, *, who: Any, name: str, closed: bool) -> None:
     """The stand-in's safety and enable inputs."""
+    require_engineer(who)
     if not axis.connected:
         raise NotConnected()
+    if name not in SWITCHES:
+        raise NotReady(what="The stand-in has no such input.", remedy=f"It has {' and '.join(SWITCHES)}.")
     drive_of(axis).set_switch(name, closed)
     log(axis, who, "switch", f"{name.replace('_', ' ')} {'closed' if closed else 'opened'}.")
 
 
+def require_worker() -> None:
+    """Raise `NotReady` if no worker is there to take a run: better said at once than after a wait."""
+    if not WorkerSign.is_there():
+        raise NotReady(
+            what="No worker is there to carry out a run.",
+            remedy="The supervisor starts it again within a few seconds; look at the axis and try once more.",
+        )
+
+
 @transaction.atomic
-def queue_job(axis: Axis, procedure: str, *, who: Any, consented: bool) -> Job:
-    """Make the job of a procedure after checking everything that can be checked before. Raises `WebRefused`."""
+def queue_job(
+    axis: Axis,
+    procedure: str,
+    *,
+    who: Any,
+    consented: bool,
+    ticked: float | None = None,
+    unattended: bool = False,
+) -> Job:
+    """Make the job of a procedure after checking everything that can be checked before. Raises `WebRefused`.
+
+    The drive is told of the consent at once, with its end: what is not begun by then is not begun.
+    """
     from cadrel.procedures.route import consent_for
 
-    Job.objects.close_lost()
+    if procedure not in PROCEDURES:
+        raise NotReady(what="There is no such procedure.", remedy="Start one from its step.")
     Axis.objects.select_for_update().get(pk=axis.pk)
     if not consented:
         raise NotReady(what="Motion was not consented to.", remedy="Read what will move, then tick the consent.")
@@ -243,35 +288,25 @@ def queue_job(axis: Axis, procedure: str, *, who: Any, consented: bool) -> Job:
     )
     if hard:
         raise NotReady(what=" ".join(b["text"] for b in hard), remedy=" ".join(b["remedy"] for b in hard))
+    require_worker()
     consent = consent_for(procedure, axis.understood, wanted)
-    job = Job.objects.create(
-        axis=axis, procedure=procedure, who=who, consent={"travel": consent.travel, "speed": consent.speed}
-    )
-    log(axis, who, "consent", f"Consented to {procedure}.")
+    label = secrets.token_hex(8)
+    token = drive.give_consent(label, until=consent_end(status["time"], ticked), unattended=unattended)
+    agreed = {
+        "travel": consent.travel, "speed": consent.speed, "label": label, "token": token, "unattended": unattended
+    }  # fmt: skip
+    job = Job.objects.create(axis=axis, procedure=procedure, who=who, consent=agreed)
+    log(axis, who, "consent", f"Consented to {procedure}{', unattended' if unattended else ''}.")
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_notify(%s, %s)", [CHANNEL, str(job.pk)])  # sent with the commit
     return job
 
 
 def turn_by_hand(axis: Axis, *, who: Any, turns: float, seconds: float) -> None:
     """Let the stand-in's hand turn the shaft. Raises `NotConnected`, `RefusedByDrive`."""
+    require_engineer(who)
     if not axis.connected:
         raise NotConnected()
+    turns = _bounded("The number of turns", turns, -5.0, 5.0)
     drive_of(axis).turn_by_hand(2 * math.pi * turns, seconds)
     log(axis, who, "hand", f"Shaft turned by {turns:g} turns from outside.")
-
-
-def try_status(
-    axis: Axis, *, renew_for: Any, purpose: str = "live"
-) -> tuple[dict[str, Any] | None, CadrelError | None]:
-    """Return the status, or why there is none; renews the lease only for the page of the one who leads.
-
-    While a run is in progress its worker alone renews it: a page must not keep alive what a dead worker commanded.
-    """
-    if not axis.connected:
-        return None, None
-    drive = drive_of(axis, purpose)
-    if renew_for is None or axis.leader_id != renew_for or axis.jobs.active().exists():
-        drive.lease = ""
-    try:
-        return drive.status(), None
-    except LinkError as error:
-        return None, error

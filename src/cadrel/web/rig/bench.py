@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from typing import Any
 
+from cadrel.web.accounts.roles import require_engineer
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import log
 from cadrel.web.rig.errors import NotConnected
@@ -63,6 +64,7 @@ def wiring_of(axis: Axis) -> dict[str, Any]:
 
 def rewire(axis: Axis, posted: Any, *, who: Any) -> str:
     """Set faults and imperfections. Raises `NotConnected`, `LinkError`, `RefusedByDrive`, `ValueError`."""
+    require_engineer(who)
     if not axis.connected:
         raise NotConnected()
     changes = {}
@@ -70,7 +72,7 @@ def rewire(axis: Axis, posted: Any, *, who: Any) -> str:
         if posted.get(i.key) == "" and i.key.startswith("stop_"):
             changes[i.key] = i.low if i.key == "stop_low" else i.high  # emptied: there is none
         elif posted.get(i.key):
-            value = float(posted[i.key])
+            value = float(posted[i.key][:40])
             if not i.low <= value <= i.high:
                 raise ValueError(f"{i.label}: {i.low:g} to {i.high:g} {i.unit}.")
             changes[i.key] = value

@@ -23,6 +23,14 @@ class NoControl(WebRefused):
     remedy = "Take control in the strip above; then nobody else can move it."
 
 
+class NotANumber(WebRefused):
+    """A command was posted with something that is no finite number."""
+
+    happened = "{what} is not a number."
+    means = "Nothing moved."
+    remedy = "Type it again."
+
+
 class NotReady(WebRefused):
     """A precondition is missing."""
 

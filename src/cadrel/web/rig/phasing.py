@@ -10,7 +10,7 @@ from cadrel.core.parameters import Entry, check_entry, choice_of
 from cadrel.procedures import plan_commutation
 from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
-from cadrel.web.rig.actions import leading, log, send_values
+from cadrel.web.rig.actions import consent_end, leading, log, send_values
 from cadrel.web.rig.errors import NotReady
 from cadrel.web.runs.models import Finding
 
@@ -21,18 +21,35 @@ FEWEST_NOTES = 2
 AHEAD = TURN  # [rad] a held vector is told to turn so far on
 
 
-def enable_vector(axis: Axis, *, who: Any) -> None:
+def enable_vector(axis: Axis, *, who: Any, tab: str = "", ticked: float | None = None) -> None:
     """Enable for phasing by hand, within the travel the automatic check states. Raises `NotReady`, `RefusedByDrive`."""
     if axis.jobs.active().exists():
         raise NotReady(what="A run is in progress.", remedy="Wait for its end, or press STOP.")
     drive = leading(axis, who)
     model = axis.understood
-    travel, here = plan_commutation(model).travel, drive.status()["position"]
-    drive.enable("vector", guard_low=here - travel, guard_high=here + travel, guard_speed=model.goal.velocity)
+    status, travel = drive.status(), plan_commutation(model).travel
+    drive.enable(
+        "vector",
+        guard_low=status["position"] - travel,
+        guard_high=status["position"] + travel,
+        guard_speed=model.goal.velocity,
+        watcher=tab,
+        not_after=consent_end(status["time"], ticked),
+    )
     log(axis, who, "enabled", "Enabled for phasing by hand.")
 
 
-def hold_vector(axis: Axis, *, who: Any, way: float, by: float, target: float, share: float, speed: float) -> float:
+def hold_vector(
+    axis: Axis,
+    *,
+    who: Any,
+    way: float,
+    share: float,
+    speed: float,
+    by: float | None = None,
+    target: float | None = None,
+    holder: str = "",
+) -> float:
     """Renew a held vector: turning one way, or to an angle; with neither its current goes. Returns where it goes. [rad]
 
     Parameters
@@ -40,7 +57,7 @@ def hold_vector(axis: Axis, *, who: Any, way: float, by: float, target: float, s
     way : float
         -1, 0 or 1: turning.
     by, target : float
-        A step from where it stands, or the angle such a step led to; NaN for none. [rad]
+        A step from where it stands, or the angle such a step led to. [rad]
     share : float
         Of the continuous current, at most 1.
     speed : float
@@ -50,11 +67,13 @@ def hold_vector(axis: Axis, *, who: Any, way: float, by: float, target: float, s
     current = max(0.0, min(share, 1.0)) * axis.understood.motor.current_continuous
     rate = TURN * max(0.05, min(speed, MOST_SPEED))
     now = drive.status()["vector_angle"]
-    if not way and math.isnan(by) and math.isnan(target):
-        drive.vector(angle=now, rate=rate, current=0.0, rise=1e3)
+    if not way and by is None and target is None:
+        drive.vector(angle=now, rate=rate, current=0.0, rise=1e3, holder=holder)
         return now
-    to = now + math.copysign(AHEAD, way) if way else (now + by if math.isnan(target) else target)
-    drive.vector(angle=to, rate=rate, current=current, rise=current / RISE, acceleration=rate / 0.2, held=True)
+    to = now + math.copysign(AHEAD, way) if way else (target if target is not None else now + (by or 0.0))
+    drive.vector(
+        angle=to, rate=rate, current=current, rise=current / RISE, acceleration=rate / 0.2, held=True, holder=holder
+    )
     return to
 
 

@@ -2,7 +2,8 @@
 
 import math
 from collections.abc import Mapping
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 from cadrel.core.axis import AxisModel
 from cadrel.core.errors import CadrelError
@@ -10,7 +11,7 @@ from cadrel.core.feedback import signal_quality
 from cadrel.core.mechanics import mechanism_from_entries
 from cadrel.core.parameters import REGISTRY, choice_of
 from cadrel.web.projects.models import Axis
-from cadrel.web.rig.actions import owner_name, try_status
+from cadrel.web.rig.links import owned_by, try_status
 
 STATES = {
     "off": ("Power stage off", "off"),
@@ -21,23 +22,85 @@ STATES = {
 }
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AxisFacts:
+    """What of an axis's rows the strip needs, as plain values."""
+
+    pk: int
+    name: str
+    host: str
+    port: int
+    remote: str
+    connected: bool
+    lease: str
+    leader_id: int | None
+    leader_name: str
+    newest_set: int
+    unit: str
+    per_rad: float  # units per motor radian
+    feedback_kind: str
+    has_halls: bool
+    hall_spacing: int
+
+    @property
+    def address(self) -> tuple[str, int]:
+        """Where the drive is."""
+        return (self.host, self.port)
+
+
+class Contact(NamedTuple):
+    """One look at a drive: its status, or what was wrong with the line, and when that was by the monotonic clock."""
+
+    status: Mapping[str, Any] | None
+    problem: str | None
+    at: float
+
+
+def facts_of(axis: Axis, *, known: AxisFacts | None = None) -> AxisFacts:
+    """Return the facts of an axis; what is worked out of its entries is taken from `known` if they are the same."""
+    number = axis.newest_number
+    if known is not None and known.newest_set == number:
+        derived: dict[str, Any] = {
+            k: getattr(known, k) for k in ("unit", "per_rad", "feedback_kind", "has_halls", "hall_spacing")
+        }
+    else:
+        unit, per_rad = unit_of(axis)
+        values = axis.values
+        derived = {
+            "unit": unit, "per_rad": per_rad, "feedback_kind": choice_of(values, "feedback.kind"),
+            "has_halls": choice_of(values, "feedback.halls") == "1",
+            "hall_spacing": int(choice_of(values, "feedback.hall_spacing")),
+        }  # fmt: skip
+    return AxisFacts(
+        pk=axis.pk, name=axis.name, host=axis.drive.host, port=axis.drive.port, remote=axis.remote,
+        connected=axis.connected, lease=axis.lease, leader_id=axis.leader_id,
+        leader_name=axis.leader.get_username() if axis.leader else "", newest_set=number, **derived,
+    )  # fmt: skip
+
+
 def strip_of(axis: Axis, *, user_id: int | None, purpose: str = "page") -> dict[str, Any]:
     """Return what the strip shows: link, control, power stage, blockers, live values."""
-    unit, scale = unit_of(axis)
-    status, error = try_status(axis, renew_for=user_id, purpose=purpose)
+    status, error = try_status(axis, purpose=purpose)
+    return strip_from(facts_of(axis), Contact(status, error.text if error else None, 0.0), user_id=user_id)
+
+
+def strip_from(facts: AxisFacts, contact: Contact, *, user_id: int | None) -> dict[str, Any]:
+    """Return the strip of one look at a drive, for a user."""
+    unit, scale, status = facts.unit, facts.per_rad, contact.status
     lead = (
         "you have control"
-        if axis.leader_id == user_id and axis.lease
-        else (f"{axis.leader.get_username()} has control" if axis.leader_id and axis.lease else "nobody has control")
+        if facts.lease and facts.leader_id == user_id
+        else (f"{facts.leader_name} has control" if facts.leader_id and facts.lease else "nobody has control")
     )
     if status is None:
-        text = "Not connected" if error is None else "No contact"
+        waiting = facts.connected and contact.problem is None
+        text = "Not connected" if not facts.connected else "Looking for the drive" if waiting else "No contact"
         return {
-            "link": "none" if error is None else "lost",
+            "link": "none" if contact.problem is None else "lost",
             "state": text,
             "lamp": "none",
             "control": lead,
-            "why": error.text if error else "Connect in the Drive step.",
+            "why": contact.problem or "Connect in the Drive step.",
             "blockers": [],
             "unit": unit,
             "not_stored": [],
@@ -50,6 +113,9 @@ def strip_of(axis: Axis, *, user_id: int | None, purpose: str = "page") -> dict[
             "mode": "off",
             "restart_needed": [],
             "switches": {},
+            "time": None,
+            "last_stop": None,
+            "run": None,
         }
     text, lamp = STATES[status["mode"]]
     if status["mode"] == "position" and status["moving"]:
@@ -57,14 +123,14 @@ def strip_of(axis: Axis, *, user_id: int | None, purpose: str = "page") -> dict[
     if status["fault"]:
         text, lamp = f"Fault: {status['fault'].replace('_', ' ')}", "fault"
     owner = status["owner"]
-    held = bool(axis.lease) and axis.leader is not None and owner == owner_name(axis.leader)
+    held = bool(facts.lease) and owner == owned_by(facts.leader_name)
     return {
         "link": "up",
         "state": text,
         "lamp": "moving" if status["moving"] else lamp,
         "mode": status["mode"],
         "control": lead if held or owner is None else f"{owner} has control",
-        "leads": held and axis.leader_id == user_id,
+        "leads": held and facts.leader_id == user_id,
         "why": "",
         "blockers": status["blockers"],
         "unit": unit,
@@ -86,19 +152,21 @@ def strip_of(axis: Axis, *, user_id: int | None, purpose: str = "page") -> dict[
         "word_errors": status["word_errors"],
         "latency_us": 1e6 * status["latency"],
         "levels": "".join(str(level) for level in status["levels"]),
-        "signal": _signal_quality(axis, status),
+        "signal": _signal_quality(facts, status),
         "index_counts": status["index_counts"] if status["index_seen"] else None,
         "index": "seen" if status["index_seen"] else "not yet",
+        "time": status["time"],
+        "last_stop": status["last_stop"],
+        "run": status["consent"],
     }
 
 
-def _signal_quality(axis: Axis, status: Mapping[str, Any]) -> str:
+def _signal_quality(facts: AxisFacts, status: Mapping[str, Any]) -> str:
     """Good, usable or bad, as far as one look can tell."""
-    signals, has_halls = status["signals"], choice_of(axis.values, "feedback.halls") == "1"
-    kind = choice_of(axis.values, "feedback.kind")
+    signals, kind = status["signals"], facts.feedback_kind
     found = signal_quality(
-        hall=status["hall"] if has_halls or kind == "halls" else None,
-        hall_spacing=int(choice_of(axis.values, "feedback.hall_spacing")),
+        hall=status["hall"] if facts.has_halls or kind == "halls" else None,
+        hall_spacing=facts.hall_spacing,
         circle=(signals["u"], signals["v"]) if signals else None,
         words=(status["word_errors"], status["words"]) if kind == "serial" else None,
     )

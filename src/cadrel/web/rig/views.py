@@ -1,29 +1,26 @@
 """Control, values, power, jog, STOP; each view parses, calls one action, answers."""
 
-import asyncio
 import json
 import math
-from collections.abc import AsyncIterator, Callable
+from collections.abc import Callable
 from functools import wraps
 from typing import Any
 
-from asgiref.sync import sync_to_async
 from django.contrib import messages
-from django.db import connection
-from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.utils.http import url_has_allowed_host_and_scheme
 from django.views.decorators.http import require_POST
 
 from cadrel.core.errors import CadrelError
 from cadrel.link import LinkDown
+from cadrel.procedures import PROCEDURES
 from cadrel.web.accounts.roles import engineer_required
-from cadrel.web.jobs.models import Job
+from cadrel.web.jobs.models import step_of
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions, bench, phasing
-from cadrel.web.rig.errors import NoControl, WebRefused
-from cadrel.web.rig.strip import strip_of
+from cadrel.web.rig.errors import NoControl, NotANumber
 
-LIVE_PERIOD = 0.12  # [s] between status lines; the lease lives 0.5 s
 Action = Callable[..., Any]
 
 
@@ -52,9 +49,39 @@ def _command(action: Action) -> Callable[[HttpRequest, int], HttpResponse]:
         else:
             if text:
                 messages.success(request, text)
-        return redirect(request.POST.get("next") or f"/axis/{axis_id}/drive/")
+        return redirect(next_of(request, f"/axis/{axis_id}/drive/"))
 
     return view
+
+
+def next_of(request: HttpRequest, otherwise: str) -> str:
+    """Where to go on: the address the form asks for, if it is one of ours."""
+    asked = request.POST.get("next", "")
+    inside = asked.startswith("/") and url_has_allowed_host_and_scheme(asked, allowed_hosts=None)
+    return asked if inside and len(asked) < 500 and asked.isprintable() else otherwise
+
+
+def number_of(request: HttpRequest, name: str, otherwise: float, label: str) -> float:
+    """Return a posted number. Raises `NotANumber` if it is none, or not finite."""
+    raw = request.POST.get(name)
+    try:
+        value = otherwise if raw is None else float(raw[:40].replace(",", "."))
+    except ValueError:
+        value = math.nan
+    if not math.isfinite(value):
+        raise NotANumber(what=label)
+    return value
+
+
+def ticked_at(request: HttpRequest) -> float | None:
+    """The drive's time at which the consent was ticked, as the page noted it; None if it noted none. [s]"""
+    raw = request.POST.get("ticked_at", "")
+    return number_of(request, "ticked_at", 0.0, "The time of the consent") if raw else None
+
+
+def tab_of(request: HttpRequest) -> str:
+    """Name of the browser's tab that asks."""
+    return "".join(c for c in request.POST.get("tab", "") if c.isalnum() and c.isascii())[:40]
 
 
 def _connect(request: HttpRequest, axis: Axis) -> str:
@@ -77,14 +104,12 @@ def _store(request: HttpRequest, axis: Axis) -> str:
 
 
 def _switch(request: HttpRequest, axis: Axis) -> None:
-    actions.set_switch(axis, who=request.user, name=request.POST["name"], closed=request.POST["closed"] == "1")
+    closed = request.POST.get("closed") == "1"
+    actions.set_switch(axis, who=request.user, name=request.POST.get("name", ""), closed=closed)
 
 
 def _position(request: HttpRequest, axis: Axis) -> str:
-    try:
-        value = float(request.POST.get("value", "0"))
-    except ValueError:
-        return "That is not a number; the position was not set."
+    value = number_of(request, "value", 0.0, "The position")
     actions.set_position(axis, who=request.user, user_value=value)
     return f"Here is {value:g} now."
 
@@ -98,19 +123,19 @@ fetch = _command(_fetch)
 store = _command(_store)
 restart = _command(lambda r, a: actions.restart(a, who=r.user))
 reset = _command(lambda r, a: actions.reset_fault(a, who=r.user))
-power = _command(lambda r, a: actions.power_switch(a, who=r.user, on=r.POST["on"] == "1"))
+power = _command(lambda r, a: actions.power_switch(a, who=r.user, on=r.POST.get("on") == "1"))
 switch = _command(_switch)
-enable_jog = _command(lambda r, a: actions.enable_jog(a, who=r.user))
+enable_jog = _command(lambda r, a: actions.enable_jog(a, who=r.user, tab=tab_of(r), ticked=ticked_at(r)))
 disable = _command(lambda r, a: actions.disable(a, who=r.user))
 
 
 def _turn(request: HttpRequest, axis: Axis) -> None:
-    turns = max(-5.0, min(5.0, float(request.POST.get("turns", "1"))))
+    turns = number_of(request, "turns", 1.0, "The number of turns")
     actions.turn_by_hand(axis, who=request.user, turns=turns, seconds=max(0.5, 2.5 * abs(turns)))
 
 
 turn = _command(_turn)
-enable_vector = _command(lambda r, a: phasing.enable_vector(a, who=r.user))
+enable_vector = _command(lambda r, a: phasing.enable_vector(a, who=r.user, tab=tab_of(r), ticked=ticked_at(r)))
 exchange = _command(lambda r, a: phasing.exchange_phases(a, who=r.user))
 invert = _command(lambda r, a: phasing.invert_direction(a, who=r.user))
 
@@ -173,14 +198,14 @@ def _heartbeat(beat: Callable[[HttpRequest, Axis], HttpResponse]) -> Callable[[H
     def view(request: HttpRequest, axis_id: int) -> HttpResponse:
         try:
             return beat(request, axis_of(axis_id))
+        except NotANumber as error:
+            return JsonResponse({"text": error.text}, status=422)
         except NoControl as error:
             return JsonResponse({"text": error.text}, status=423)
         except LinkDown as error:
             return JsonResponse({"text": error.text}, status=503)
         except CadrelError as error:
             return JsonResponse({"text": error.text}, status=409)
-        except ValueError:
-            return JsonResponse({"text": "Current or speed is not a number."}, status=422)
 
     return view
 
@@ -191,11 +216,12 @@ def vector(request: HttpRequest, axis: Axis) -> HttpResponse:
     target = phasing.hold_vector(
         axis,
         who=request.user,
-        way=float(request.POST.get("way", "0")),
-        by=math.radians(float(request.POST.get("by", "nan"))),
-        target=math.radians(float(request.POST.get("target", "nan"))),
-        share=float(request.POST.get("share", "0")),
-        speed=float(request.POST.get("speed", "1")),
+        way=number_of(request, "way", 0.0, "The direction"),
+        by=math.radians(number_of(request, "by", 0.0, "The step")) if "by" in request.POST else None,
+        target=math.radians(number_of(request, "target", 0.0, "The angle")) if "target" in request.POST else None,
+        share=number_of(request, "share", 0.0, "The current"),
+        speed=number_of(request, "speed", 1.0, "The speed"),
+        holder=request.POST.get("holder", "")[:40],
     )
     return JsonResponse({"target": math.degrees(target)})
 
@@ -203,7 +229,8 @@ def vector(request: HttpRequest, axis: Axis) -> HttpResponse:
 @_heartbeat
 def jog(request: HttpRequest, axis: Axis) -> HttpResponse:
     """One heartbeat of a held jog button."""
-    actions.jog(axis, who=request.user, share=float(request.POST.get("share", "0")))
+    share = number_of(request, "share", 0.0, "The share of the speed")
+    actions.jog(axis, who=request.user, share=share, holder=request.POST.get("holder", "")[:40])
     return HttpResponse(status=204)
 
 
@@ -211,60 +238,27 @@ set_position = _command(_position)
 
 
 @require_POST
-def stop(request: HttpRequest) -> HttpResponse:
-    """STOP: every connected axis, for everyone who is logged in."""
-    unreached = actions.stop_all(who=request.user)
-    if "text/html" in request.headers.get("Accept", ""):  # sent by the form itself, without script
-        messages.error(request, f"STOP sent. {' '.join(unreached)}")
-        return redirect("projects")
-    return JsonResponse({"unreached": unreached})
-
-
-async def live(request: HttpRequest, axis_id: int) -> StreamingHttpResponse:
-    """The strip as server-sent events. Leaving the page ends the stream, and with it the lease's renewal."""
-    user = await request.auser()
-
-    def look() -> str:
-        try:
-            axis = Axis.objects.select_related("drive", "leader").get(pk=axis_id)
-            return json.dumps(strip_of(axis, user_id=user.pk, purpose="live"))
-        finally:
-            connection.close()  # back to the pool: this thread belongs to no request
-
-    async def lines() -> AsyncIterator[str]:
-        while True:
-            try:
-                yield f"data: {await sync_to_async(look, thread_sensitive=False)()}\n\n"
-            except Axis.DoesNotExist:
-                return
-            await asyncio.sleep(LIVE_PERIOD)
-
-    response = StreamingHttpResponse(lines(), content_type="text/event-stream")
-    response.headers["Cache-Control"] = "no-store"
-    return response
-
-
-@require_POST
 @engineer_required
 def start(request: HttpRequest, axis_id: int, procedure: str) -> HttpResponse:
-    """Queue a procedure after consent."""
-    from cadrel.web.jobs.models import step_of
-    from cadrel.web.jobs.tasks import run_procedure
-
+    """Start a procedure after consent; what prevents it is said at once."""
     axis = axis_of(axis_id)
     try:
-        job = actions.queue_job(axis, procedure, who=request.user, consented=request.POST.get("consent") == "1")
-        run_procedure.defer(job_id=job.pk)
-    except (WebRefused, CadrelError) as error:
+        actions.queue_job(
+            axis,
+            procedure,
+            who=request.user,
+            consented=request.POST.get("consent") == "1",
+            ticked=ticked_at(request),
+            unattended=request.POST.get("unattended") == "1",
+        )
+    except CadrelError as error:
         say_problem(request, error)
-    step = step_of(procedure)
-    return redirect("step", axis_id=axis_id, step=step)
+    return redirect("step", axis_id=axis_id, step=step_of(procedure) if procedure in PROCEDURES else "drive")
 
 
 @require_POST
 @engineer_required
 def abort(request: HttpRequest, axis_id: int) -> HttpResponse:
     """Abort the run in progress."""
-    axis = axis_of(axis_id)
-    Job.objects.filter(axis=axis).active().update(abort=True)
-    return redirect(request.POST.get("next") or f"/axis/{axis_id}/commutation/")
+    actions.abort_run(axis_of(axis_id), who=request.user)
+    return redirect(next_of(request, f"/axis/{axis_id}/commutation/"))

@@ -17,6 +17,7 @@ from cadrel.web.accounts.roles import engineer_required
 from cadrel.web.jobs.models import Job
 from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
+from cadrel.web.rig.settling import job_of
 from cadrel.web.rig.strip import model_or_none, strip_of
 from cadrel.web.rig.views import axis_of, notes_key, say_problem
 from cadrel.web.route.entries import asked_of, form_of, parse, with_choices
@@ -42,7 +43,7 @@ def page_of(request: HttpRequest, axis: Axis, step: str) -> dict[str, Any]:
         "route": route_of(axis, step),
         "shelf": shelf,
         "run_count": shelf[0].number if shelf else 0,
-        "active": axis.jobs.current(),
+        "active": job_of(axis),
         "next_step": KEYS[min(at + 1, len(KEYS) - 1)],
         "previous_step": KEYS[max(at - 1, 0)],
     }
@@ -221,10 +222,11 @@ def decide(request: HttpRequest, axis_id: int, proposal_id: int) -> HttpResponse
 
 def job_part(request: HttpRequest, axis_id: int, job_id: int) -> HttpResponse:
     """Progress of a run; when it has ended the page is loaded anew."""
-    Job.objects.close_lost()
-    job = Job.objects.filter(pk=job_id, axis_id=axis_id).first()
+    job = Job.objects.select_related("axis__drive").filter(pk=job_id, axis_id=axis_id).first()
     if job is None:
         raise Http404
+    if job.is_active:
+        job = job_of(job.axis) or Job.objects.select_related("axis").get(pk=job_id)
     response = render(request, "route/_job.html", {"job": job, "axis": job.axis})
     if not job.is_active:
         response["HX-Refresh"] = "true"

@@ -26,9 +26,13 @@ def keep_outcome(
     after: Mapping[str, float],
     who: Any,
     notes: str = "",
+    value_set: int | None = None,
 ) -> Proposal | None:
-    """Keep runs and findings of a finished procedure as one; returns the proposal if it changed drive values."""
-    values = axis.latest_set()
+    """Keep runs and findings of a finished procedure as one; returns the proposal if it changed drive values.
+
+    `value_set` is the one in force when the run began; without one, the newest.
+    """
+    values = axis.value_sets.get(pk=value_set) if value_set else axis.latest_set()
     assert values is not None
     runs = []
     last = axis.runs.order_by("-number").first()

@@ -8,7 +8,7 @@ from cadrel.core.parameters import DRIVE_KEYS, REGISTRY
 from cadrel.exchange import recording_csv
 from cadrel.web.accounts.roles import engineer_required
 from cadrel.web.rig.strip import model_or_none
-from cadrel.web.rig.views import axis_of
+from cadrel.web.rig.views import axis_of, next_of
 from cadrel.web.route.entries import shown_value
 from cadrel.web.route.views import page_of
 from cadrel.web.runs.models import Run
@@ -91,7 +91,7 @@ def pin(request: HttpRequest, axis_id: int, number: int) -> HttpResponse:
     Run.objects.filter(pk=found.pk).update(pinned=not found.pinned)
     for extra in axis.runs.filter(pinned=True).order_by("-number")[3:]:
         Run.objects.filter(pk=extra.pk).update(pinned=False)
-    return redirect(request.POST.get("next") or f"/axis/{axis_id}/run/{number}/")
+    return redirect(next_of(request, f"/axis/{axis_id}/run/{number}/"))
 
 
 def shelf(request: HttpRequest, axis_id: int) -> HttpResponse:

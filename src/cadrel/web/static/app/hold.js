@@ -1,5 +1,6 @@
 // @ts-check
 import { post, say } from "./net.js";
+import { token } from "./tab.js";
 
 const BEAT = 35; // [ms]; the drive waits 100 ms for the next one
 
@@ -11,19 +12,21 @@ const BEAT = 35; // [ms]; the drive waits 100 ms for the next one
  */
 export function holding(root, begin, go = (values) => values) {
   const url = String(root.dataset.url);
-  let held = /** @type {HTMLElement | null} */ (null), values = /** @type {Record<string, string>} */ ({}), busy = false, timer = 0;
+  let held = /** @type {HTMLElement | null} */ (null), values = /** @type {Record<string, string>} */ ({});
+  let busy = false, timer = 0, holder = "";
   const beat = async () => {
     if (!held || busy) return;
     busy = true;
     try {
-      const answer = await post(url, values), told = answer.status === 204 ? {} : await answer.json();
+      const answer = await post(url, { ...values, holder }), told = answer.status === 204 ? {} : await answer.json();
       if (answer.ok) values = go(values, told);
       else { release(); say(told.text); }
-    } catch { release(); say("No contact with Cadrel; the drive stopped by itself."); } finally { busy = false; }
+    } catch { release(); say("No contact with Cadrel. The jog ends in the drive by itself; look at the axis."); } finally { busy = false; }
   };
   const press = (/** @type {HTMLElement} */ button) => {
     if (held) return;
     held = button;
+    holder = token();
     values = begin(button);
     button.classList.add("held");
     say("");
@@ -35,7 +38,7 @@ export function holding(root, begin, go = (values) => values) {
     held.classList.remove("held");
     held = null;
     window.clearInterval(timer);
-    post(url, { share: "0" }).catch(() => {});
+    post(url, { share: "0", holder }).catch(() => {});
   };
   for (const button of /** @type {NodeListOf<HTMLElement>} */ (root.querySelectorAll(".hold"))) {
     button.addEventListener("pointerdown", (event) => { button.setPointerCapture(event.pointerId); press(button); });

@@ -1,21 +1,54 @@
 // @ts-check
+import { stream } from "./tab.js";
+
 /** Keep the strip live from the event stream. @param {HTMLElement} strip */
 export function mount(strip) {
   if (!strip.dataset.connected) return () => {};
-  const source = new EventSource(String(strip.dataset.live));
+  const source = stream(String(strip.dataset.live));
+  let told = "";
   source.onmessage = (event) => {
     const live = JSON.parse(event.data);
     show(strip, live);
     if (strip.id === "strip") document.dispatchEvent(new CustomEvent("cadrel:live", { detail: live }));
+    const text = whatToTell(live, String(strip.dataset.user));
+    if (text !== told) tell(told = text);
   };
-  source.onerror = () => show(strip, { link: "lost", state: "No contact with Cadrel", lamp: "none", control: "the drive stops by itself", blockers: [], not_stored: [] });
+  source.onerror = () => show(strip, {
+    link: "lost", state: "No contact with Cadrel", lamp: "none", control: "not known what the axis does", blockers: [],
+    not_stored: [],
+  });
   const close = () => source.close();
   window.addEventListener("pagehide", close);
   return () => { window.removeEventListener("pagehide", close); close(); };
 }
 
+const RECENT = 30; // [s] of drive time that a STOP of somebody else is told
+
+/**
+ * What stands across the sheet: a STOP of somebody else as what it was, a database that is away.
+ * @param {any} live @param {string} me @returns {string}
+ */
+export function whatToTell(live, me) {
+  if (live.database === "away") {
+    return "The database does not answer. The strip above is live; what is shown of runs and values may be old.";
+  }
+  const stop = live.last_stop;
+  if (stop && live.time - stop.time < RECENT && !String(stop.by).startsWith(`${me} (`) && stop.by !== me) {
+    return `${stop.why}. The axis was stopped; its run and its consent have ended.`;
+  }
+  return "";
+}
+
+/** @param {string} text */
+function tell(text) {
+  const place = document.getElementById("told");
+  if (!place) return;
+  place.hidden = !text;
+  place.textContent = text;
+}
+
 /** @param {HTMLElement} strip @param {any} live */
-function show(strip, live) {
+export function show(strip, live) {
   const texts = { ...live, not_stored_count: live.link === "up" ? String(live.not_stored.length) : "–",
     blocker_text: live.blockers.length ? `${live.blockers.length} to clear` : "Ready to enable" };
   for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-live-text]"))) {

@@ -17,7 +17,7 @@ from tests.browser.conftest import Stack, held, lead, log_in, send_and_store, se
 
 pytestmark = [pytest.mark.browser, pytest.mark.timeout(300)]
 LIMIT = 0.2  # [s] from letting go to standstill
-TRIES = 4  # this machine shares its two cores with a browser: a pause of the test itself is not the drive's
+TRIES = 4  # every one of them counts; by the drive's own clock, since this machine shares its cores with a browser
 
 
 @pytest.fixture
@@ -25,6 +25,7 @@ def pusher(page: Page, stack: Stack) -> Page:
     """The commissioned axis, connected and led."""
     page.get_by_role("row", name=re.compile("Tile pusher")).get_by_role("link").click()
     lead(page)
+    wait_until_off(stack.drive("tile-pusher"))  # what the tab of the test before had enabled ends with that tab
     return page
 
 
@@ -52,18 +53,6 @@ def wait_until_off(bench: object) -> None:
         time.sleep(0.02)
 
 
-def hold_until_moving(page: Page, bench: object, button: str) -> float:
-    """Hold a jog button until the axis moves, let go, and return the seconds to standstill; the best of some."""
-    took = []
-    for _ in range(TRIES):
-        with held(page.get_by_role("button", name=button)):
-            wait_until_moving(bench)
-        took.append(seconds_to_standstill(bench))
-        if took[-1] < LIMIT:
-            break
-    return min(took)
-
-
 def drive_seconds_to_standstill(bench: object, since: int) -> float:
     """From the last jog command the drive heard to standstill, by the drive's own clock and log."""
     deadline = time.monotonic() + 5
@@ -75,19 +64,16 @@ def drive_seconds_to_standstill(bench: object, since: int) -> float:
         time.sleep(0.02)
 
 
-def seconds_to_standstill(bench: object) -> float:
-    begun = time.monotonic()
-    while abs(bench.status()["velocity"]) > 1.0:
-        assert time.monotonic() < begun + 3, "the axis still turns"
-        time.sleep(0.004)
-    return time.monotonic() - begun
-
-
 def test_jog_stops_when_the_button_is_let_go(pusher: Page, stack: Stack) -> None:
     bench = stack.drive("tile-pusher")
     enable_jog(pusher)
-    assert hold_until_moving(pusher, bench, "Jog backward") < LIMIT
-    assert hold_until_moving(pusher, bench, "Jog forward") < LIMIT
+    took = []
+    for button in ["Jog backward", "Jog forward"] * (TRIES // 2):
+        since = bench.status()["events"]
+        with held(pusher.get_by_role("button", name=button)):
+            wait_until_moving(bench)
+        took.append(drive_seconds_to_standstill(bench, since))
+    assert max(took) < LIMIT, took
 
 
 def test_jog_stops_when_the_page_goes_away(pusher: Page, stack: Stack) -> None:
@@ -106,7 +92,7 @@ def test_jog_stops_when_the_page_goes_away(pusher: Page, stack: Stack) -> None:
 
 def test_jog_stops_when_the_web_process_freezes(pusher: Page, stack: Stack) -> None:
     bench = stack.drive("tile-pusher")
-    (web,) = stack.children("uvicorn")
+    (web,) = stack.children("cadrel.web.asgi")
     enable_jog(pusher)
     with held(pusher.get_by_role("button", name="Jog forward")):
         wait_until_moving(bench)
@@ -187,8 +173,10 @@ def test_a_bench_that_dies_interrupts_the_run_and_a_retry_works(pusher: Page, st
     expect(pusher.get_by_text("repeating the move")).to_be_visible()
     (bench,) = stack.children("cadrel.bench")
     os.kill(bench, signal.SIGSTOP)  # alive, and silent: the line is dead
-    expect(pusher.locator("#job").get_by_text("Interrupted")).to_be_visible(timeout=20_000)
-    os.kill(bench, signal.SIGCONT)
+    try:
+        expect(pusher.locator("#job").get_by_text("Interrupted")).to_be_visible(timeout=20_000)
+    finally:
+        os.kill(bench, signal.SIGCONT)
     route = pusher.get_by_role("navigation", name="Route")
     expect(route.get_by_role("link", name="Acceptance")).to_contain_text("interrupted")
     expect(pusher.get_by_label("DC bus")).not_to_have_text("–")
@@ -203,7 +191,7 @@ def test_a_killed_worker_leaves_no_run_behind(pusher: Page, stack: Stack) -> Non
     pusher.get_by_label("I see the axis; nobody and nothing is in its way.").check()
     pusher.get_by_role("button", name="Run the move").click()
     expect(pusher.get_by_text("repeating the move")).to_be_visible()
-    (worker,) = stack.children("procrastinate")
+    (worker,) = stack.children("jobs.worker")
     os.kill(worker, signal.SIGKILL)
     bench = stack.drive("tile-pusher")
     expect(pusher.locator("#job").get_by_text("Interrupted")).to_be_visible(timeout=20_000)

@@ -91,6 +91,17 @@ def test_an_observer_sees_but_may_not_change_or_move(observer: Client, axis: Axi
         assert observer.post(f"/axis/{axis.pk}/{path}").status_code == 403
 
 
+@pytest.mark.parametrize(
+    ("typed", "says"),
+    [
+        ("abc", "is not a number"),
+        ("-2.6", "cannot be negative"),
+        ("0", "cannot be zero"),
+        ("1e9", "too large"),
+        ("", "is empty"),
+        ("inf", "finite"),
+    ],
+)
 def test_a_bad_value_gets_its_sentence_and_nothing_typed_is_lost(
     client: Client, axis: Axis, typed: str, says: str
 ) -> None:

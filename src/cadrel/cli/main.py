@@ -16,15 +16,22 @@ def main() -> int:
     c.add_argument("--seed", type=int, default=1)
     c.add_argument("--quiet", action="store_true")
     b = commands.add_parser("benchmark", help="ratios of performance, measured in one run")
+    b.add_argument("subject", nargs="?", choices=("speed", "live", "busy"), default="speed")
+    b.add_argument("--seconds", type=float, help="live: how long they look on (60); busy: how long it is busy (600)")
     b.add_argument("--no-pages", action="store_true", help="leave out the page times (they need the database)")
     e = commands.add_parser("evidence", help="accuracy over drawn benches, as a table")
-    e.add_argument("subject", nargs="?", choices=("route", "commutation"), default="route")
+    e.add_argument("subject", nargs="?", choices=("route", "commutation", "faults"), default="route")
     e.add_argument("--benches", type=int, help="benches without faults (route 10, commutation 200)")
     e.add_argument("--pairs", type=int, default=100, help="commutation: drawn pairs of wiring faults")
     e.add_argument("--each", type=int, default=2, help="commutation: benches for each single fault on each device")
     e.add_argument("--searches", type=int, default=60, help="commutation: small-motion searches")
+    e.add_argument("--episodes", type=int, default=200, help="faults: how many kills, freezes and cuts")
     e.add_argument("--seed", type=int, default=2026)
     e.add_argument("--out", type=Path, help="where the document goes (commutation: docs/evidence/commutation.md)")
+    k = commands.add_parser("backup", help="write everything that is kept into one file")
+    k.add_argument("file", type=Path)
+    r = commands.add_parser("restore", help="put everything back as a backup has it; Cadrel must not run")
+    r.add_argument("file", type=Path)
     commands.add_parser("formats", help="write the JSON Schemas into docs/formats")
     commands.add_parser("reference", help="write the parameter reference into docs")
     commands.add_parser("vendor", help="refresh shipped scripts, styles and fonts from the npm registry")
@@ -41,12 +48,22 @@ def _run(arguments: argparse.Namespace) -> int:
         from cadrel.cli.commission import commission
 
         return commission(arguments.axis, arguments.rig, arguments.out, seed=arguments.seed, quiet=arguments.quiet)
+    if arguments.command == "benchmark" and arguments.subject != "speed":
+        from cadrel.cli import live_benchmark
+
+        if arguments.subject == "live":
+            return live_benchmark.live(seconds=arguments.seconds or 60.0)
+        return live_benchmark.busy(seconds=arguments.seconds or 600.0)
     if arguments.command == "benchmark":
         from cadrel.cli.benchmark import benchmark
 
         return benchmark(pages=not arguments.no_pages)
     if arguments.command == "evidence":
         return _evidence(arguments)
+    if arguments.command in ("backup", "restore"):
+        from cadrel.cli import backup
+
+        return (backup.backup if arguments.command == "backup" else backup.restore)(arguments.file)
     if arguments.command == "vendor":
         from cadrel.cli.vendor import refresh
 
@@ -69,8 +86,14 @@ def _evidence(arguments: argparse.Namespace) -> int:
         from cadrel.cli.evidence import evidence
 
         return evidence(benches=arguments.benches or 10, seed=arguments.seed, out=arguments.out)
-    from cadrel.cli.phasing_evidence import phasing_evidence
     from cadrel.cli.stack import ROOT
+
+    if arguments.subject == "faults":
+        from cadrel.cli.faults.evidence import fault_evidence
+
+        out = arguments.out or ROOT / "docs" / "evidence" / "faults.md"
+        return fault_evidence(episodes=arguments.episodes, seed=arguments.seed, out=out)
+    from cadrel.cli.phasing_evidence import phasing_evidence
 
     return phasing_evidence(
         benches=arguments.benches or 200, pairs=arguments.pairs, each=arguments.each, found=arguments.searches,

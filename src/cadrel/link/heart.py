@@ -94,6 +94,9 @@ class Heart:
     def _tell(self, line: dict[str, Any]) -> None:
         lines = [line]
         if self._process is None or self._process.poll() is not None:
+            if self._process is not None and self._process.stdin is not None:
+                with contextlib.suppress(OSError):
+                    self._process.stdin.close()
             self._process = subprocess.Popen([sys.executable, "-m", "cadrel.link.heart"], stdin=subprocess.PIPE)
             lines = [{"run": run, **_fields(p)} for run, p in self._patients.items()]
         stdin = self._process.stdin

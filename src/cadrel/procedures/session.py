@@ -15,6 +15,7 @@ from cadrel.procedures.errors import Aborted, AxisStopped, NotAllowed, StoppedBy
 from cadrel.procedures.outcome import RunRecord
 
 FloatArray = NDArray[np.float64]
+ABORT = "Abort by"  # how a stop begins its reason that is the engineer's own end of a run
 POLL = 0.02  # [s] of drive time between looks
 TREMBLES = math.radians(0.5)  # of the motor: what a device read finely shows of a shaft at rest
 RESTS = 0.095  # [s] without a count: the shaft rests
@@ -146,10 +147,12 @@ class Session:
             raise Aborted(phase=self.phase)
 
     def seen(self, status: dict[str, Any]) -> dict[str, Any]:
-        """Return a status. Raises `StoppedByHand` if STOP was pressed since the run began."""
+        """Return a status. Raises `StoppedByHand` or `Aborted` if somebody ended the run since it began."""
         last = status.get("last_stop") or {"press": "", "by": ""}
         if self.pressed is None:
             self.pressed = last["press"]
+        elif last["press"] != self.pressed and str(last["why"]).startswith(ABORT):
+            raise Aborted(phase=self.phase)
         elif last["press"] != self.pressed:
             raise StoppedByHand(by=last["by"] or "Somebody", phase=self.phase)
         return status

@@ -76,6 +76,8 @@ TEMPLATES = [
         },
     }
 ]
+# A server that is away is said soon, and tried again by the next request, not after a back-off of minutes.
+POOL = {"min_size": 2, "max_size": 16, "timeout": 2.0, "reconnect_timeout": 1.0}
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.postgresql",
@@ -87,7 +89,7 @@ DATABASES = {
         # Under ASGI every request has a thread of its own: kept connections would pile up, a pool does not.
         "CONN_MAX_AGE": 0,
         "CONN_HEALTH_CHECKS": True,  # a pooled connection that died with the server is noticed before it is used
-        "OPTIONS": {"pool": {"min_size": 2, "max_size": 16, "timeout": 4}, "connect_timeout": 3},
+        "OPTIONS": {"pool": POOL, "connect_timeout": 3},
     }
 }
 AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]

@@ -14,7 +14,7 @@ from django.utils import timezone
 
 from cadrel.core.axis import AxisModel
 from cadrel.core.errors import CadrelError
-from cadrel.link import Drive, LinkError, TcpLink
+from cadrel.link import Drive, LinkDown, LinkError, TcpLink
 from cadrel.link.heart import Heart, Patient
 from cadrel.procedures import PROCEDURES, Aborted, Consent, Outcome, RunRecord, Session, StoppedByHand
 from cadrel.web.jobs.models import Job
@@ -103,6 +103,7 @@ def carry_out(task: Assignment, pulse: "Pulse", heart: Heart | None = None) -> E
         is_aborted=lambda: pulse.abort,
         model=dict(task.model),
     )
+    out_of_contact = False
     if heart:
         heart.begin(run, patient)
     try:
@@ -114,6 +115,7 @@ def carry_out(task: Assignment, pulse: "Pulse", heart: Heart | None = None) -> E
         ending.state, ending.parts = "aborted", error.parts
     except LinkError as error:
         ending.state, ending.parts, ending.outcome = "interrupted", error.parts, None
+        out_of_contact = isinstance(error, LinkDown)
     except CadrelError as error:
         ending.state, ending.parts = "refused", error.parts
         ending.codes = tuple(getattr(error, "codes", ()))
@@ -132,8 +134,9 @@ def carry_out(task: Assignment, pulse: "Pulse", heart: Heart | None = None) -> E
             ending.partial = session.partial
         if heart:
             heart.end(run)
-        with contextlib.suppress(LinkError):
-            drive.revoke_consent(str(task.consent.get("label", "")), "the run ended")
+        if not out_of_contact:
+            with contextlib.suppress(LinkError):
+                drive.revoke_consent(str(task.consent.get("label", "")), "the run ended")
         link.close()
     return ending
 

@@ -56,9 +56,12 @@ class Hub:
         await self._read_once()
         with self.present(who, session=session, tab=tab, axis_id=axis_id) as me:
             self._attend(axis_id)
+            first = True
             while not me.is_over:
-                with contextlib.suppress(TimeoutError):
-                    await asyncio.wait_for(me.told.wait(), 1.0)
+                if not first:
+                    with contextlib.suppress(TimeoutError):
+                        await asyncio.wait_for(me.told.wait(), 1.0)
+                first = False
                 me.told.clear()
                 if self.facts.has_ended(session):
                     return

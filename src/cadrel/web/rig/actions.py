@@ -12,6 +12,7 @@ from cadrel.core.parameters import DRIVE_KEYS, REGISTRY
 from cadrel.link import Drive, LinkError
 from cadrel.link.commands import CONSENT_SECONDS
 from cadrel.procedures import PROCEDURES
+from cadrel.procedures.session import ABORT
 from cadrel.web.accounts.roles import require_engineer
 from cadrel.web.jobs.models import Job, WorkerSign
 from cadrel.web.jobs.worker import CHANNEL
@@ -94,7 +95,7 @@ def abort_run(axis: Axis, *, who: Any) -> None:
     Job.objects.filter(axis=axis).active().update(abort=True)
     name = who.get_username()
     with contextlib.suppress(LinkError):  # the worker hears of it all the same
-        drive_of(axis, "stop").stop(f"Abort by {name}", press=secrets.token_hex(8), by=name)
+        drive_of(axis, "stop").stop(f"{ABORT} {name}", press=secrets.token_hex(8), by=name)
     log(axis, who, "abort", "Run aborted.")
 
 

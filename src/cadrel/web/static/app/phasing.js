@@ -1,5 +1,6 @@
 // @ts-check
 import { holding } from "./hold.js";
+import { reloadWithoutPower } from "./jog.js";
 import { fixed } from "./rig.js";
 
 const DOTS = 160;
@@ -13,7 +14,8 @@ export function mount(root) {
     share: chosen("#vector-share"), speed: chosen("#vector-speed"), way: button.dataset.way ?? "0",
     ...(button.dataset.step === undefined ? {} : { by: button.dataset.step }),
   }), ({ by, ...rest }, { target }) => by === undefined ? rest : { ...rest, target: String(target) }); // a step is told once
-  return () => { letGo(); document.removeEventListener("cadrel:live", follow); };
+  const unfollow = reloadWithoutPower(root, "vector");
+  return () => { letGo(); unfollow(); document.removeEventListener("cadrel:live", follow); };
 }
 
 /** @param {HTMLElement} root @param {any} live */

@@ -1,0 +1,317 @@
+"""One fault in one situation: how long the axis moved, what the page said beside what was so, what was lost."""
+
+import contextlib
+import os
+import signal
+import threading
+import time
+from dataclasses import dataclass, field
+from typing import Any
+
+from cadrel.cli.faults.faults import Fault
+from cadrel.cli.faults.rigged import Rigged
+from cadrel.cli.page_client import PageClient, Stream
+from cadrel.link import Drive, LinkError
+
+AXIS, REMOTE = 1, "tile-pusher"
+BEAT = 0.035  # [s] as the page's held button
+LAG = 1.0  # [s] the page may be behind the drive
+BACK = 10.0  # [s] from the end of a fault until one can move the axis again
+LONG = 75.0  # [s] until a run that goes on must have ended
+CLAIMS_OFF = ("Power stage off",)
+
+
+@dataclass(slots=True)
+class Seen:
+    """What one episode showed."""
+
+    fault: Fault
+    situation: str
+    standstill: float | None = None  # [s] of drive time from the fault
+    limit: float | None = None
+    false: list[str] = field(default_factory=list)
+    lost: list[str] = field(default_factory=list)
+    back: float | None = None  # [s]
+    stop: float | None = None  # [s] until STOP was answered while the fault lasted
+    ended: str = ""
+    said: str = ""
+
+    @property
+    def is_good(self) -> bool:
+        """Whether everything wanted holds."""
+        in_time = self.limit is None or (self.standstill is not None and self.standstill <= self.limit)
+        return in_time and not self.false and not self.lost and self.back is not None and self.back <= BACK
+
+
+class Jogging(threading.Thread):
+    """A held button."""
+
+    def __init__(self, client: PageClient) -> None:
+        super().__init__(daemon=True)
+        self.client, self.over = client, threading.Event()
+
+    def run(self) -> None:
+        """Beat until let go; the drive's window sets the direction."""
+        way, turned = 1, time.monotonic()
+        while not self.over.wait(BEAT):
+            if time.monotonic() - turned > 0.5:
+                self.client.post(f"/axis/{AXIS}/jog/", {"share": "0", "holder": "evidence"})
+                way, turned = -way, time.monotonic()
+            self.client.post(f"/axis/{AXIS}/jog/", {"share": str(0.05 * way), "holder": "evidence"})
+
+
+class Episode:
+    """Prepares, does harm, watches, judges, goes on."""
+
+    def __init__(self, rigged: Rigged, client: PageClient) -> None:
+        self.rigged, self.client = rigged, client
+        self.drive: Drive = rigged.drive(REMOTE)
+        self.tab = f"evidence{os.getpid()}"
+        self.stream: Stream = client.stream(AXIS, self.tab)
+
+    def close(self) -> None:
+        """The page goes."""
+        self.stream.close()
+
+    # --- before -------------------------------------------------------------------------------------------------
+
+    def make_ready(self) -> None:
+        """Connected, led, values sent, no fault, power off. Raises `RuntimeError` if that cannot be had."""
+        until = time.monotonic() + 40
+        while True:
+            problem = self._try_ready()
+            if not problem:
+                return
+            if time.monotonic() > until:
+                raise RuntimeError(f"the axis cannot be made ready: {problem}")
+            time.sleep(0.2)
+
+    def _try_ready(self) -> str:
+        c = self.client
+        try:
+            status = self.drive.status()
+        except LinkError as error:
+            return str(error)
+        for what in ("connect", "take", "reset", "disable", "send"):
+            code, said = c.post(f"/axis/{AXIS}/do/{what}/", {"force": "1", "next": f"/axis/{AXIS}/drive/"})
+            if code != 302:
+                return f"{what}: {code} {said[:80]}"
+        if status["restart_needed"] or status["not_stored"]:
+            for what in ("store", "restart"):
+                c.post(f"/axis/{AXIS}/do/{what}/", {})
+        status = self.drive.status()
+        if status["angle_quality"] == "unknown" and not status["index_seen"]:
+            pass  # Halls start it
+        jobs = self.rigged.query(
+            f"SELECT count(*) FROM jobs_job WHERE axis_id = {AXIS} AND state IN ('queued','running')"
+        )
+        if jobs[0][0]:
+            c.get(f"/axis/{AXIS}/load/")  # a page that looks settles what is left
+            return "a run is still active"
+        hard = [b["text"] for b in status["blockers"]]
+        return " ".join(hard) if hard or status["mode"] != "off" else ""
+
+    def home(self) -> None:
+        """Bring the axis near the middle of its travel with the stand-in's hand, so that every run has room."""
+        for _ in range(12):
+            here = self.drive.status()["position"]
+            if abs(here) < 20.0:
+                return
+            with contextlib.suppress(LinkError):
+                self.drive.turn_by_hand(max(-25.0, min(25.0, -here)), 1.2)
+            time.sleep(1.4)
+
+    # --- the episode --------------------------------------------------------------------------------------------
+
+    def run(self, fault: Fault, situation: str, *, delay: float) -> Seen:
+        """One fault, `delay` seconds after the situation has begun."""
+        seen = Seen(fault, situation, limit=fault.stops(situation))
+        self.make_ready()
+        self.home()
+        runs = self._runs()
+        jogging = self._begin(situation)
+        time.sleep(delay)
+        marks = self._mark()
+        watching = Watching(self, marks)
+        watching.start()
+        self._harm(fault, seen)
+        if fault.means != "close" and fault.part not in ("stand-in",):
+            seen.stop = None
+        seen.standstill = watching.standstill(until=(seen.limit or 0.0) + 4.0) if seen.limit is not None else None
+        if jogging:
+            jogging.over.set()
+            jogging.join(timeout=12)
+        self._mend(fault)
+        begun = time.monotonic()
+        if situation != "jog":
+            self._await_end(seen, goes_on=seen.limit is None)
+        watching.over.set()
+        watching.join(timeout=5)
+        seen.false += watching.false
+        seen.said = watching.said
+        after = self._runs()
+        seen.lost += [f"run {n} is gone" for n in runs if n not in after]
+        begun = time.monotonic() if seen.limit is None else begun
+        try:
+            self.make_ready()
+            seen.back = time.monotonic() - begun
+        except RuntimeError as error:
+            seen.lost.append(str(error)[:160])
+        return seen
+
+    def _begin(self, situation: str) -> Jogging | None:
+        c = self.client
+        if situation == "jog":
+            c.post(f"/axis/{AXIS}/do/enable_jog/", {"tab": self.tab})
+            made = Jogging(c)
+            made.start()
+            self._until(lambda s: abs(s["velocity"]) > 3.0, "the jog did not begin")
+            return made
+        c.post(f"/axis/{AXIS}/start/{situation}/", {"consent": "1"})
+        if situation == "feedback":
+            self._until(lambda s: s["consent"] is not None, "the run did not begin")
+            self.drive.turn_by_hand(6.28, 3.0)
+            return None
+        self._until(lambda s: s["mode"] != "off", "the run did not begin")
+        return None
+
+    def _until(self, is_so: Any, problem: str) -> None:
+        until = time.monotonic() + 15
+        while not is_so(self.drive.status()):
+            if time.monotonic() > until:
+                code, page = self.client.get(f"/axis/{AXIS}/load/")
+                notice = page.partition('role="alert">')[2][:300]
+                raise RuntimeError(f"{problem}: {code} {notice}")
+            time.sleep(0.02)
+
+    def _mark(self) -> dict[str, Any]:
+        return self.drive.status()
+
+    def _harm(self, fault: Fault, seen: Seen) -> None:
+        rigged = self.rigged
+        if fault.means == "close":
+            self.stream.close()
+        elif fault.means == "cut":
+            rigged.cut_connections(fault.part)
+        elif fault.means == "kill":
+            os.kill(rigged.pid(fault.part), signal.SIGKILL)
+        elif fault.means == "freeze":
+            self._frozen = rigged.pid(fault.part)
+            os.kill(self._frozen, signal.SIGSTOP)
+            threading.Timer(fault.seconds, lambda: os.kill(self._frozen, signal.SIGCONT)).start()
+
+    def _mend(self, fault: Fault) -> None:
+        """What the user would do: nothing, but open the page again, or start the demonstration again."""
+        if fault.part == "supervisor":
+            assert self.rigged.process is not None
+            self.rigged.process.wait(timeout=10)
+            self.rigged.start()
+        if fault.means == "close":
+            self.stream = self.client.stream(AXIS, self.tab)
+        if fault.means == "freeze":
+            time.sleep(0.3)
+
+    def _await_end(self, seen: Seen, *, goes_on: bool) -> None:
+        """Wait until the page says how the run ended, and compare with what the rows and the drive say."""
+        until, state = time.monotonic() + LONG, ""
+        while time.monotonic() < until:
+            self.client.get(f"/axis/{AXIS}/{seen.situation}/")
+            with contextlib.suppress(Exception):
+                rows = self.rigged.query(
+                    f"SELECT id, state, happened, means FROM jobs_job WHERE axis_id = {AXIS} ORDER BY id DESC LIMIT 1"
+                )
+                job, state = rows[0][0], str(rows[0][1])
+                seen.said = f"{rows[0][2]} {rows[0][3]}".strip()
+                if state not in ("queued", "running"):
+                    break
+            time.sleep(0.25)
+        seen.ended = state
+        if state in ("queued", "running"):
+            seen.lost.append("the run never ended on the page")
+            return
+        with contextlib.suppress(LinkError):
+            status = self.drive.status()
+            run = status["consent"]
+            if state == "interrupted" and run is not None and status["mode"] != "off":
+                seen.false.append("called interrupted while the drive was still on it")
+        if state == "done":
+            found = self.rigged.query(
+                f"SELECT count(*) FROM runs_run r JOIN jobs_job j ON j.id = {job} WHERE r.axis_id = {AXIS} "
+                "AND r.created >= j.started"
+            )
+            if not found[0][0] and seen.situation != "feedback":
+                seen.lost.append("called done, and its runs are not there")
+        elif goes_on and state in ("interrupted", "aborted"):
+            seen.lost.append(f"ended as {state} although it should have gone on: {seen.said[:120]}")
+
+    def _runs(self) -> list[int]:
+        return [int(str(r[0])) for r in self.rigged.query(f"SELECT number FROM runs_run WHERE axis_id = {AXIS}")]
+
+
+class Watching(threading.Thread):
+    """Asks the drive itself, all the time, and holds the page's words against it."""
+
+    def __init__(self, episode: Episode, mark: dict[str, Any]) -> None:
+        super().__init__(daemon=True)
+        self.episode, self.mark = episode, mark
+        self.over = threading.Event()
+        self.false: list[str] = []
+        self.said = ""
+        self._stood: float | None = None
+        self._moved = time.monotonic()
+        self._last_on = time.monotonic()
+        self._last_off = 0.0
+        self._gone = False
+
+    def standstill(self, *, until: float) -> float | None:
+        """Drive time from the fault to standstill; None if it did not come in time. [s]"""
+        end = time.monotonic() + 2 * until + 3
+        while self._stood is None and time.monotonic() < end:
+            time.sleep(0.02)
+        return self._stood
+
+    def run(self) -> None:
+        """Look every 10 ms."""
+        drive = self.episode.rigged.drive(REMOTE)
+        since, resting = float(self.mark["time"]), 0
+        while not self.over.wait(0.01):
+            try:
+                status = drive.status()
+            except LinkError:
+                self._gone = True
+                if self._stood is None and self.episode.rigged.process is not None:
+                    try:
+                        self.episode.rigged.pid("stand-in")
+                    except RuntimeError:
+                        self._stood = 0.0  # the stand-in itself is gone, and its plant with it
+                continue
+            now = time.monotonic()
+            if float(status["time"]) < since:  # the stand-in was started anew
+                since, self._stood = 0.0, 0.0
+            still = abs(status["velocity"]) < 1.0 and not status["moving"]
+            resting = resting + 1 if still and (status["mode"] in ("off", "position")) else 0
+            if self._stood is None and resting >= 5:
+                self._stood = max(float(status["time"]) - since - 0.05, 0.0)
+            if status["mode"] == "off":
+                self._last_off = now
+            else:
+                self._last_on = now
+            self._hold_against(now, status)
+        drive.link.close()
+
+    def _hold_against(self, now: float, status: dict[str, Any]) -> None:
+        stream = self.episode.stream
+        shown, at = stream.newest, stream.arrived[-1] if stream.arrived else 0.0
+        if not shown or now - at > 0.5 or not stream.is_open:
+            return  # the page shows that it has no contact
+        claims_off = shown.get("state") in CLAIMS_OFF
+        if claims_off and status["mode"] != "off" and now - self._last_off > LAG:
+            self._accuse("says power off while the drive is enabled")
+        off_for_long = status["mode"] == "off" and now - self._last_on > LAG
+        claims_on = shown.get("link") == "up" and str(shown.get("state", "")).startswith("Enabled")
+        if claims_on and off_for_long:
+            self._accuse(f"says {shown.get('state')} while the power stage is off")
+
+    def _accuse(self, text: str) -> None:
+        if text not in self.false:
+            self.false.append(text)

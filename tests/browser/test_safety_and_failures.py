@@ -264,6 +264,6 @@ def test_a_second_start_makes_nothing_twice_and_a_port_in_use_is_one_sentence(st
     taken.close()
     assert refused.returncode == 2
     assert refused.stderr.count("\n") == 1
-    assert f"port {stack.web}, for the web, is in use" in refused.stderr
+    assert f"port {stack.web}, for the web, is in use by" in refused.stderr
     stack.start()
     assert scenario_rows(stack) == before  # neither made anew nor loaded again

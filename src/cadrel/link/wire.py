@@ -58,9 +58,10 @@ def decode_request(line: bytes) -> Request:
     """Return the request of a line. Raises `WireError`."""
     body = _object(line)
     number, method, params = body.get("id"), body.get("method"), body.get("params", {})
-    whole = isinstance(number, int) and not isinstance(number, bool) and abs(number) < 2**53
-    if not whole or not isinstance(method, str) or not isinstance(params, dict):
-        raise WireError("a request needs a whole id, a method and named params")
+    if not isinstance(number, int) or isinstance(number, bool) or abs(number) >= 2**53:
+        raise WireError("a request needs a whole id")
+    if not isinstance(method, str) or not isinstance(params, dict):
+        raise WireError("a request needs a method and named params")
     return Request(number, method, params)
 
 

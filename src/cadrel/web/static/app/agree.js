@@ -18,11 +18,17 @@ document.addEventListener("cadrel:live", (event) => {
 document.addEventListener("change", (event) => {
   const box = /** @type {HTMLInputElement} */ (event.target);
   if (!box.matches?.(".agree input[type=checkbox][data-consent]")) return;
-  keep(box, "tab", tab());
   if (driveTime === null) return;
   box.dataset.tickedAt = String(driveTime);
   keep(box, "ticked_at", String(driveTime));
 });
+
+// At the moment of sending, and not of the tick: a box ticked before this script ran counts too.
+document.addEventListener("submit", (event) => {
+  const box = /** @type {HTMLInputElement | null} */ (
+    /** @type {Element} */ (event.target).querySelector(".agree input[data-consent]"));
+  if (box) keep(box, "tab", tab());
+}, { capture: true });
 
 /** @returns {NodeListOf<HTMLInputElement>} */
 function boxes() {

@@ -111,6 +111,7 @@ def test_a_blank_axis_is_completed_without_leaving_the_keyboard(page: Page, stac
 def test_a_mislabelled_constant_is_mended_by_one_click(page: Page, stack: Stack) -> None:
     page.get_by_role("row", name=re.compile("Kiln-car lift")).get_by_role("link").click()
     expect(page.get_by_role("heading", level=1, name="Motor")).to_be_visible()
+    expect(page.locator("#strip")).to_have_attribute("data-ready", "1")  # the scripts are there: a choice is answered
     page.get_by_label("Convention of Back-EMF constant").select_option("line to line, peak")
     expect(page.get_by_text("They agree if the back-EMF constant is line to line, rms.").first).to_be_visible()
     page.get_by_role("button", name="Save values").click()

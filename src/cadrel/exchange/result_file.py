@@ -22,6 +22,7 @@ def result_document(
     identified: dict[str, dict[str, Any]] = {}
     margins: dict[str, Any] = {}
     acceptance: dict[str, Any] = {}
+    verdicts = {step: o.verdict.as_dict() for step, o in outcomes.items() if o.verdict is not None}
     for outcome in outcomes.values():
         for f in outcome.findings:
             identified[IDENTIFIED.get(f.kind, f.kind)] = {"value": f.value, "unit": f.unit, "std": f.std}
@@ -31,16 +32,17 @@ def result_document(
         for key in ("inertia_motor", "inertia_load", "stiffness", "damping", "viscous_load"):
             if outcome.model.get(key) is not None:
                 identified[f"model_{key}"] = {"value": outcome.model[key], "unit": "SI", "std": None}
-    for derived in ("acceptance", "velocity_loop", "velocity_margin", "position_loop", "current_loop"):
+    for derived in ("acceptance", "velocity_loop", "velocity_margin", "velocity_peak", "position_loop", "current_loop"):
         identified.pop(derived, None)
     return {
         "format": "cadrel-result",
-        "version": 1,
+        "version": 2,
         "status": status,
         "reason": reason,
         "identified": identified,
         "parameters": dict(parameters),
         "margins": margins,
+        "verdicts": verdicts,
         "acceptance": acceptance,
         "cost": {"drive_time_s": round(drive_time, 3), "compute_time_s": round(compute_time, 3)},
         "events": events,

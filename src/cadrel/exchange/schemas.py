@@ -213,18 +213,41 @@ def result_schema() -> dict[str, Any]:
         "properties": {"value": _ANY, "unit": {"type": "string"}, "std": {"type": ["number", "null"]}},
         "required": ["value", "unit"],
     }
+    criterion = {
+        "type": "object",
+        "properties": {
+            "what": {"type": "string"}, "unit": {"type": "string"}, "asked": _ANY,
+            "sense": {"enum": ["at least", "at most"]}, "found": {"type": ["number", "null"]},
+            "source": {"type": "string"}, "tolerance": _ANY,
+            "needed": {"type": "boolean"}, "passed": {"type": "boolean"},
+        },
+        "required": ["what", "asked", "sense", "found", "source", "tolerance", "passed"],
+    }  # fmt: skip
+    verdict = {
+        "type": "object",
+        "properties": {
+            "claim": {"type": "string"},
+            "state": {"enum": ["proven", "not proven"]},
+            "reason": {"type": "string"},
+            "criteria": {"type": "array", "items": criterion},
+            "remarks": {"type": "array", "items": {"type": "string"}},
+        },
+        "required": ["claim", "state", "reason", "criteria"],
+        "additionalProperties": False,
+    }
     return {
         "$schema": DRAFT,
-        "title": "Cadrel result, version 1",
+        "title": "Cadrel result, version 2",
         "type": "object",
         "properties": {
             "format": {"const": "cadrel-result"},
-            "version": {"const": 1},
+            "version": {"const": 2},
             "status": {"enum": ["proven", "refused", "failed"]},
             "reason": {"type": "string"},
             "identified": {"type": "object", "additionalProperties": estimated},
             "parameters": {"type": "object", "additionalProperties": _ANY},
             "margins": {"type": "object"},
+            "verdicts": {"type": "object", "additionalProperties": verdict},
             "acceptance": {"type": "object"},
             "cost": {
                 "type": "object",
@@ -241,6 +264,7 @@ def result_schema() -> dict[str, Any]:
             "identified",
             "parameters",
             "margins",
+            "verdicts",
             "acceptance",
             "cost",
             "events",

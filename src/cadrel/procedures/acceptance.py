@@ -6,8 +6,9 @@ import numpy as np
 
 from cadrel.core.motion import Profile, move_profile, stroke_sequence
 from cadrel.core.response import MoveMetrics, measure_moves
+from cadrel.core.verdict import at_most, decide
 from cadrel.procedures.errors import NotAllowed
-from cadrel.procedures.outcome import Finding, Outcome, RunRecord, State
+from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import Session
 
 CHANNELS = (
@@ -97,20 +98,24 @@ def run_acceptance(session: Session) -> Outcome:
     )
     session.enter("done", 1.0)
     worst = result["settling_time"]
-    state: State = "proven" if result["accepted"] else "measured"
     label = "passes" if result["accepted"] else "fails"
     text = f"{label}, settles in {1e3 * worst:.0f} ms" if worst is not None else "fails, does not settle"
     return Outcome(
         findings=[
-            Finding(
-                kind="acceptance",
-                label="Worst settling time",
-                value=-1.0 if worst is None else worst,
-                unit="s",
-                state=state,
-                run=0,
+            Finding(kind="acceptance", label="Worst settling time", value=worst, unit="s", run=0)
+            if worst is not None
+            else Finding(
+                kind="acceptance", label="Worst following error", value=result["following_error"], unit="rad", run=0
             )
         ],
+        verdict=decide(
+            "acceptance",
+            [
+                at_most(c["what"].lower(), c["limit"], c["value"], unit=c["unit"], tolerance=0.0)
+                for c in result["criteria"]
+            ],
+            run=0,
+        ),
         runs=[run],
         accepted=result["accepted"],
         acceptance=result,

@@ -4,12 +4,24 @@ import math
 
 import numpy as np
 
-from cadrel.core.control import Gains, TwoMass, Winding, closed, current_open, read_margins, step_response
+from cadrel.core.control import (
+    Gains,
+    Margins,
+    TwoMass,
+    Winding,
+    closed,
+    current_open,
+    read_margins,
+    spectral_radius,
+    step_response,
+)
 from cadrel.core.identification import Estimated, fit_admittance, resistance_from_levels
 from cadrel.core.response import FrequencyResponse, estimate_response, log_lines, measure_step, schroeder_multisine
 from cadrel.core.tuning import tune_current
+from cadrel.core.verdict import Criterion, at_least, at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.errors import WindingUnsteady
+from cadrel.procedures.judging import go_back_unless_proven, loop_summary
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import TICK, FloatArray, Session
 
@@ -17,6 +29,9 @@ ALIGNED = 2 * math.pi  # [rad] where the vector stands while the winding is meas
 PERIOD = 1024  # [ticks] of a multisine: 64 ms
 LEVELS = (0.15, 0.3, 0.45, 0.6, 0.75, 0.9)  # of continuous current, all one sign
 BIAS = 0.5  # of continuous current: keeps every phase away from the dead time's kink
+WRITTEN = ("motor.resistance", "motor.inductance", "current.gain", "current.reset_time")
+BANDWIDTH_TOLERANCE = 0.1  # of the bandwidth: the winding warms, and saturates with the current
+CALM_PHASE, CALM_PEAK = 45.0, 2.0  # [°], [1] of the inner loop; common practice, as the loops around it rest on it
 STEP_SHARE = 0.2  # of continuous current
 _NO_LOAD = TwoMass(inertia_motor=1.0)  # a current step needs no mechanics
 STEP_TICKS = 160  # [ticks] of each half of the square wave: 10 ms
@@ -29,6 +44,7 @@ def run_current_loop(session: Session) -> Outcome:
     injected into the closed loop at a bias current.
     """
     values = session.refresh()
+    kept = {k: values[k] for k in WRITTEN}
     before = Gains.from_drive(values)
     ic = session.current_continuous
     with session.enabled("vector"):
@@ -38,9 +54,10 @@ def run_current_loop(session: Session) -> Outcome:
         session.hold(0.6)
         session.drive.vector(angle=ALIGNED, rate=12.0, current=LEVELS[-1] * ic, rise=4 * ic)
         session.hold(0.9)
-        resistance = _resistance(session, ic)
+        resistance, levels = _resistance(session, ic)
         low = _inductances(session, 0.3 * ic)
-        inductance_d, inductance_q = _inductances(session, 0.8 * ic)
+        inductance_d, inductance_q, high_runs = _inductances(session, 0.8 * ic)
+        admittances = [low[2][0], *high_runs]  # d at the low current, d and q at the high one
         inductance = inductance_q  # torque is made on q; where d differs, its loop is the quicker one
         winding = Winding(resistance=resistance.value, inductance=inductance.value)
         gains = tune_current(winding, before, bandwidth_hz=session.axis.current_bandwidth)
@@ -58,7 +75,7 @@ def run_current_loop(session: Session) -> Outcome:
         step = _step(session, ic)
         session.enter("frequency response", 0.75)
         response, frequency_record = _closed_response(session, ic)
-    return _outcome(
+    outcome = _outcome(
         session,
         winding,
         gains,
@@ -69,34 +86,46 @@ def run_current_loop(session: Session) -> Outcome:
         response,
         frequency_record,
         ic,
+        [levels, *admittances],
     )
+    go_back_unless_proven(session, outcome, kept)
+    return outcome
 
 
-def _resistance(session: Session, ic: float) -> Estimated:
+def _resistance(session: Session, ic: float) -> tuple[Estimated, RunRecord]:
     session.enter("resistance", 0.15)
-    currents, voltages = [], []
+    currents, voltages, records = [], [], []
     for share in LEVELS:
         session.drive.vector(angle=ALIGNED, rate=10.0, current=share * ic, rise=2 * ic)
         session.hold(0.35)
         session.arm(["i_d", "v_d"], seconds=0.2, divider=1)
         record = session.recorded(at_most=2.0)
+        records.append(record)
         currents.append(float(record["i_d"].mean()))
         voltages.append(float(record["v_d"].mean()))
     found = resistance_from_levels(np.array(currents), np.array(voltages))
     if found.value <= 0 or found.std > 0.1 * found.value:
         raise WindingUnsteady(value=found.value, std=found.std)
-    return found
+    run = RunRecord(
+        kind="current_levels",
+        title="Voltage at six currents",
+        period=records[0].period,
+        channels={k: np.concatenate([r[k] for r in records]) for k in ("i_d", "v_d")},
+        excitation={"levels": [share * ic for share in LEVELS]},
+        metrics={"resistance": found.as_dict()},
+    )
+    return found, run
 
 
-def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated]:
-    """L in d and q at a bias current, from the admittance above 200 Hz."""
+def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated, list[RunRecord]]:
+    """L in d and q at a bias current, from the admittance above 200 Hz, and what was recorded for each."""
     session.enter(f"inductance at {bias:.2f} A", 0.35)
     session.drive.vector(angle=ALIGNED, rate=10.0, current=bias, rise=2 * session.current_continuous)
     session.hold(0.5)
     axis = session.axis
     impedance = 2 * math.pi * 600 * axis.motor.inductance
     volts = min(0.08 * session.current_continuous * impedance, 0.12 * axis.bus_voltage)
-    found = []
+    found, runs = [], []
     for key, lowest in (("d", 13), ("q", 58)):  # from 203 Hz, and 906 Hz where a rubbing rotor moves less; to 3.1 kHz
         lines = log_lines(lowest, 200, 30)
         signal = schroeder_multisine(lines, n_samples=PERIOD, rms=volts)
@@ -105,7 +134,17 @@ def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated]:
             record["excitation"], record[f"v_{key}"], record[f"i_{key}"], lines=lines, period=PERIOD, rate_hz=1 / TICK
         )
         found.append(fit_admittance(response, moves=key == "q")[1])
-    return found[0], found[1]
+        runs.append(
+            RunRecord(
+                kind="admittance",
+                title=f"Admittance in {key} at {bias / math.sqrt(2):.2g} A rms",
+                period=record.period,
+                channels={k: record[k] for k in (f"v_{key}", f"i_{key}")},
+                excitation={"point": f"voltage_{key}", "bias": bias, "rms": volts},
+                metrics={"inductance": found[-1].as_dict()},
+            )
+        )
+    return found[0], found[1], runs
 
 
 def _step(session: Session, ic: float) -> Recording:
@@ -138,6 +177,7 @@ def _outcome(
     response: FrequencyResponse,
     record: Recording,
     ic: float,
+    beneath: list[RunRecord],
 ) -> Outcome:
     f = response.frequency
     measured_open = response.value / (1 - response.value)
@@ -186,32 +226,29 @@ def _outcome(
                 "predicted_margins": predicted.as_dict(),
             },
         ),
+        *beneath,
     ]
     session.enter("done", 1.0)
-    bandwidth = margins.bandwidth_hz or 0.0
+
+    def finding(kind: str, label: str, value: Estimated, unit: str, run: int) -> Finding:
+        return Finding(kind=kind, label=label, value=value.value, unit=unit, std=value.std, run=run)
+
+    d, q, at_low = inductances
+    findings = [
+        finding("resistance", "Phase resistance", resistance, "ohm", 2),
+        finding("inductance", "Phase inductance", inductance, "H", 5),
+        finding("inductance_d", "Inductance d", d, "H", 4),
+        finding("inductance_q", "Inductance q", q, "H", 5),
+        finding("inductance_low", "Inductance d at low current", at_low, "H", 3),
+    ]
+    if margins.bandwidth_hz is not None:
+        found = Finding(
+            kind="current_loop", label="Current-loop bandwidth", value=margins.bandwidth_hz, unit="Hz", run=1
+        )
+        findings.insert(0, found)
     return Outcome(
-        findings=[
-            Finding(
-                kind="current_loop", label="Current-loop bandwidth", value=bandwidth, unit="Hz", state="proven", run=1
-            ),
-            Finding(
-                kind="resistance", label="Phase resistance", value=resistance.value, unit="ohm", std=resistance.std
-            ),
-            Finding(kind="inductance", label="Phase inductance", value=inductance.value, unit="H", std=inductance.std),
-            Finding(
-                kind="inductance_d", label="Inductance d", value=inductances[0].value, unit="H", std=inductances[0].std
-            ),
-            Finding(
-                kind="inductance_q", label="Inductance q", value=inductances[1].value, unit="H", std=inductances[1].std
-            ),
-            Finding(
-                kind="inductance_low",
-                label="Inductance d at low current",
-                value=inductances[2].value,
-                unit="H",
-                std=inductances[2].std,
-            ),
-        ],
+        findings=findings,
+        verdict=decide("current_loop", _criteria(session, margins, predicted, winding, gains), run=1),
         changes={
             "motor.resistance": resistance.value,
             "motor.inductance": inductance.value,
@@ -220,8 +257,25 @@ def _outcome(
         },
         runs=runs,
         margins={"current": {"measured": margins.as_dict(), "predicted": predicted.as_dict()}},
-        summary=f"{bandwidth:.0f} Hz, {math.degrees(margins.phase_margin or 0):.0f}°",
+        summary=loop_summary(margins),
     )
+
+
+def _criteria(
+    session: Session, measured: Margins, predicted: Margins, winding: Winding, gains: Gains
+) -> list[Criterion]:
+    """The bandwidth asked for, and calm: the worse of measurement and model, and eigenvalues."""
+    wanted = session.axis.current_bandwidth
+    radius = spectral_radius("current", _NO_LOAD, winding, gains)
+    peaks = [("measured", measured.sensitivity_peak), ("model", predicted.sensitivity_peak)]
+    source, peak = max(peaks, key=lambda p: p[1])
+    phase = None if measured.phase_margin is None else math.degrees(measured.phase_margin)
+    return [
+        at_least("bandwidth", wanted, measured.bandwidth_hz, unit="Hz", tolerance=BANDWIDTH_TOLERANCE),
+        at_least("phase margin", CALM_PHASE, phase, unit="°"),
+        at_most("sensitivity peak", CALM_PEAK, peak, source=source),
+        at_most("spectral radius", 1.0, radius, source="model", tolerance=0.0),
+    ]
 
 
 def curve_of(frequency: FloatArray, value: np.ndarray, coherence: FloatArray | None = None) -> dict[str, list[float]]:

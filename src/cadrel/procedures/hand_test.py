@@ -6,8 +6,9 @@ from itertools import pairwise
 import numpy as np
 
 from cadrel.core.feedback import read_layout
+from cadrel.core.verdict import at_most, decide
 from cadrel.procedures.errors import ProcedureError
-from cadrel.procedures.outcome import Finding, Outcome, RunRecord, State
+from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.session import FloatArray, Session
@@ -129,18 +130,18 @@ def run_hand_test(session: Session) -> Outcome:
         session.note(remark)
     rises = reading.counts > 0
     session.note(f"Counts {'rise' if rises else 'fall'} in the direction turned.")
-    state: State = "proven" if reading.quality != "bad" else "measured"
     findings = [
-        Finding(
-            kind="hand_test", label="Counts of the marked turn", value=reading.counts, unit="counts", state=state, run=0
-        )
+        Finding(kind="hand_test", label="Counts of the marked turn", value=reading.counts, unit="counts", run=0)
     ]
+    bad = 1.0 if reading.quality == "bad" else 0.0
+    verdict = decide("hand_test", [at_most("signs of a bad signal", 0.0, bad, tolerance=0.0)], run=0)
     if axis.has_halls:
         findings.append(
             Finding(kind="hall_states", label="Hall states seen", value=float(len(reading.hall_states)), unit="", run=0)
         )
     return Outcome(
         findings=findings,
+        verdict=verdict,
         runs=[
             RunRecord(
                 kind="hand_test", title="Turned by hand", period=record.period,

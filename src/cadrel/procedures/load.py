@@ -4,8 +4,10 @@ import math
 
 import numpy as np
 
+from cadrel.core.control import TwoMass
 from cadrel.core.identification import LoadEstimate, fit_load, flux_from_spinning
 from cadrel.core.identification.estimated import Estimated
+from cadrel.core.verdict import Criterion, at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.errors import NotReproducible
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
@@ -14,6 +16,7 @@ from cadrel.procedures.strokes import back_and_forth, block_means
 
 AGREE = 0.03  # two consecutive inertias must agree this well
 MOST_RUNS = 5
+MOST_LEFT = 25.0  # [%] rms of the residual torque, of the peak torque of acceleration
 STROKES = (1.0, 0.4, 0.7)  # shares of the top speed
 SLOW, SLOWEST = 0.3, 4.0  # of the top speed; [rad/s]: below, friction still falls with speed
 CROSSOVER = 2 * math.pi * 15.0  # [rad/s] of the careful velocity loop between runs
@@ -101,11 +104,10 @@ def _outcome(
                 value=inertia.value,
                 unit="kg·m²",
                 std=inertia.std,
-                state="proven",
                 run=0,
             ),
             finding("coulomb", "Coulomb friction", load.coulomb, "N·m"),
-            finding("viscous", "Viscous friction", load.viscous, "N·m·s/rad"),
+            finding("viscous", "Viscous friction, all together", load.viscous, "N·m·s/rad"),
             finding("constant", "Constant torque", load.constant, "N·m"),
             finding("flux", "Flux linkage", flux, "Wb"),
         ],
@@ -114,8 +116,24 @@ def _outcome(
         },
         runs=[run],
         summary=_summary(session.axis.motor.metres_per_rad, inertia.value, load.coulomb.value),
-        model={"inertia": inertia.value, "viscous": max(load.viscous.value, 0.0), "coulomb": load.coulomb.value},
+        # The two masses identified before belong to the load that was there then.
+        retires=(*TwoMass.model_keys(), "small_signal_resistance", "plant_measured", "viscous"),
+        verdict=decide("load", _criteria(session, record, load, previous), run=0),
+        model={"inertia": inertia.value, "viscous_total": max(load.viscous.value, 0.0), "coulomb": load.coulomb.value},
     )
+
+
+def _criteria(session: Session, record: Recording, load: LoadEstimate, previous: LoadEstimate) -> list[Criterion]:
+    """Two runs that agree, a model that leaves little, within the travel agreed to."""
+    apart = 100 * abs(load.inertia.value / previous.inertia.value - 1)
+    torque = load.inertia.value * float(np.abs(np.gradient(record["velocity"], record.period)).max())
+    left = 100 * load.residual / max(torque, 1e-12)
+    moved = float(np.ptp(record["position"]))
+    return [
+        at_most("difference of two runs", 100 * AGREE, apart, unit="%", tolerance=0.0),
+        at_most("torque the model leaves, of the most it explains", MOST_LEFT, left, unit="%"),
+        at_most("travel", 2 * session.consent.travel, moved, unit="rad", tolerance=0.0),
+    ]
 
 
 def _summary(metres_per_rad: float | None, inertia: float, coulomb: float) -> str:

@@ -6,12 +6,14 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-State = Literal["open", "estimated", "measured", "proven"]
+from cadrel.core.verdict import Verdict
+
+State = Literal["estimated", "measured"]  # "proven" is a verdict's word, and is said nowhere else
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Finding:
-    """A claim: value, unit, uncertainty; `kind` is what a step is proven by."""
+    """A claim: value, unit, uncertainty, and the run that shows it. `kind` is what a verdict is about."""
 
     kind: str
     label: str
@@ -19,7 +21,7 @@ class Finding:
     unit: str
     std: float | None = None
     state: State = "measured"
-    run: int | None = None  # index into Outcome.runs
+    run: int  # index into Outcome.runs
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain values."""
@@ -52,6 +54,9 @@ class Outcome:
     accepted: bool | None = None
     acceptance: dict[str, Any] = field(default_factory=dict)
     model: dict[str, float | None] = field(default_factory=dict)
+    verdict: Verdict | None = None  # asked against measured, of the step as a whole
+    retires: tuple[str, ...] = ()  # keys of the model that what was found here makes void
+    withheld: dict[str, float] = field(default_factory=dict)  # drive values that missed what was asked, and went back
     remarks: list[str] = field(default_factory=list)  # codes of what was noticed and does no harm
 
 

@@ -16,11 +16,13 @@ from cadrel.core.response import (
     log_lines,
     random_multisine,
 )
+from cadrel.core.response.estimate import IntArray
 from cadrel.link import Recording
 from cadrel.procedures.session import GENTLE, TV, FloatArray, Session
 
 PERIOD = 2048  # [samples] of the multisine: 0.512 s
 LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
+NEAR = 40  # lines at the most around one resonance
 PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
 MOST_PERIODS = 3
 EDGES_TO_A_PERIOD = 8.0
@@ -49,15 +51,28 @@ def bias_speed(session: Session) -> tuple[float, int]:
     return min(room / (3 * PERIOD * TV + 0.35), fastest), 2
 
 
+def lines_around(seen: PlantFit | None) -> IntArray:
+    """Return the lines of a measurement: spread evenly, and every one there is around a resonance seen before."""
+    lines = [LINES]
+    if seen is not None:
+        step = 1 / (PERIOD * TV)
+        for centre in (seen.load.resonance_hz, seen.load.antiresonance_hz):
+            if centre is not None and LINES[0] * step < centre < LINES[-1] * step:
+                lines.append(np.arange(math.floor(0.94 * centre / step), math.ceil(1.06 * centre / step) + 1)[:NEAR])
+    found = np.unique(np.concatenate(lines))
+    return found[(found >= LINES[0]) & (found <= LINES[-1])]
+
+
 def measure_plant(
-    session: Session, gains: Gains, share: float, *, rms: float, seen: PlantFit | None = None
+    session: Session, gains: Gains, share: float, *, rms: float, seen: PlantFit | None = None, dense: bool = False
 ) -> tuple[FrequencyResponse, Recording]:
     """Return torque command -> unfiltered speed, from passes in both directions, and the last record.
 
     `rms` is that of the injected torque. Two measurements are comparable at the same one only: dead time and friction
     weigh the less the larger the signal. [N·m] Lines at which the plant hardly answers are made stronger: by what was
-    `seen` of it before, or after half of the passes by what these saw.
+    `seen` of it before, or after half of the passes by what these saw. `dense` puts lines around what resonates.
     """
+    lines = lines_around(seen) if dense else LINES
     bias, periods = bias_speed(session)
     rng = np.random.default_rng(PHASES)
     home = float(session.drive.status()["position"])
@@ -72,8 +87,8 @@ def measure_plant(
         if seen is None and k == len(PASSES) // 2:
             with suppress(UnusableInput):  # too little was seen for a model: the lines stay alike
                 seen = fit_plant(session, gains, whole())
-        shape = None if seen is None else line_shape(seen, gains)
-        signal = random_multisine(LINES, n_samples=PERIOD, rms=rms, rng=rng, shape=shape)
+        shape = None if seen is None else line_shape(seen, gains, lines)
+        signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=rng, shape=shape)
         session.enter(f"frequency response, pass {k + 1} of {len(PASSES)}", share + 0.3 * k / len(PASSES))
         with session.enabled_around("velocity", home):
             session.go_to(home - direction * 0.75 * session.consent.travel, speed=2 * bias)
@@ -89,7 +104,7 @@ def measure_plant(
                 record["excitation"],
                 record["torque_cmd"],
                 record["velocity"],
-                lines=LINES,
+                lines=lines,
                 period=PERIOD,
                 rate_hz=1 / TV,
             )
@@ -107,21 +122,21 @@ def fit_plant(session: Session, gains: Gains, measured: FrequencyResponse) -> Pl
         _winding(session),
         gains,
         inertia=session.values["load.inertia"],
-        viscous=float(session.model.get("viscous", 0.0)),
+        viscous=float(session.model.get("viscous_total", session.model.get("viscous", 0.0))),
         edge_age=edge_age(session, bias_speed(session)[0]),
     )
 
 
-def _answer(load: TwoMass, winding: Winding, gains: Gains) -> FloatArray:
+def _answer(load: TwoMass, winding: Winding, gains: Gains, lines: IntArray) -> FloatArray:
     """Speed that a unit of injected torque makes in the closed loop, on every line. [rad/s per N·m]"""
-    f = LINES / (PERIOD * TV)
+    f = lines / (PERIOD * TV)
     plant = velocity_plant(load, winding, gains, f)
     return np.abs(plant / (1 + velocity_open(plant, gains, f)))
 
 
-def line_shape(seen: PlantFit, gains: Gains) -> FloatArray:
+def line_shape(seen: PlantFit, gains: Gains, lines: IntArray = LINES) -> FloatArray:
     """Return how strong each line is made: the weaker the closed loop answers it, up to `STRONGEST` times."""
-    answer = _answer(seen.load, seen.winding, gains)
+    answer = _answer(seen.load, seen.winding, gains, lines)
     return np.clip(float(np.median(answer)) / answer, 1.0, STRONGEST)
 
 
@@ -135,7 +150,7 @@ def _readable_hz(session: Session, bias: float) -> float:
 def excitation_rms(session: Session, gains: Gains) -> float:
     """Return the rms of a torque whose answer in the closed loop stays well below the bias speed. [N·m]"""
     rigid = TwoMass(inertia_motor=session.values["load.inertia"])
-    unit = math.sqrt(float(np.mean(_answer(rigid, _winding(session), gains) ** 2)))
+    unit = math.sqrt(float(np.mean(_answer(rigid, _winding(session), gains, LINES) ** 2)))
     torque = WIGGLE * bias_speed(session)[0] / unit
     most = 0.3 * session.axis.motor.torque_constant * session.current_continuous
     return min(torque, most)

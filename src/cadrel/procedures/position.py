@@ -7,11 +7,13 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.control import Gains, TwoMass, Winding, position_open, read_margins, step_response, velocity_plant
-from cadrel.core.response import measure_step
+from cadrel.core.response import FrequencyResponse, measure_step
 from cadrel.core.tuning import tune_position
+from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
 from cadrel.procedures.electrical import curve_of
 from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.judging import asked_of, go_back_unless_proven
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import TV, Session
 
@@ -38,7 +40,10 @@ def run_position_loop(session: Session) -> Outcome:
     load = model_of(session)
     winding = Winding.from_drive(session.values)
     winding = replace(winding, resistance=session.model.get("small_signal_resistance", winding.resistance))
-    gains, limited_by = tune_position(load, winding, before, session.axis.robustness)
+    working = Winding.from_drive(session.values)
+    gains, limited_by = tune_position(
+        load, winding, before, session.axis.robustness, measured=measured_plant(session), working=working
+    )
     size = _step_size(session, max(gains.position_gain, before.position_gain))
     old = _step(session, size, 0.1)
     changes = {
@@ -50,10 +55,22 @@ def run_position_loop(session: Session) -> Outcome:
     session.write(changes)
     try:
         new = _step(session, size, 0.5)
+        outcome = _outcome(session, gains, before, limited_by, load, winding, changes, kept, size, old, new)
     except BaseException:
         session.write(kept)
         raise
-    return _outcome(session, gains, before, limited_by, load, winding, changes, kept, size, old, new)
+    go_back_unless_proven(session, outcome, kept)
+    return outcome
+
+
+def measured_plant(session: Session) -> FrequencyResponse | None:
+    """Return the velocity plant that the velocity step measured last, or None."""
+    kept = session.model.get("plant_measured")
+    if not kept:
+        return None
+    value = 10 ** (np.array(kept["db"]) / 20) * np.exp(1j * np.radians(kept["deg"]))
+    f = np.array(kept["f"])
+    return FrequencyResponse(f, value, np.array(kept["coherence"]), np.zeros(len(f)))
 
 
 def _step_size(session: Session, gain: float) -> float:
@@ -119,19 +136,24 @@ def _outcome(
         "predicted_margins": predicted.as_dict(),
     }
     metrics: dict[str, Any] = predicted.as_dict()
-    plant = session.model.get("plant_measured")
-    if plant:
-        f = np.array(plant["f"])
-        value = 10 ** (np.array(plant["db"]) / 20) * np.exp(1j * np.radians(plant["deg"]))
-        measured_loop = position_open(value, gains, f)
-        metrics = read_margins(measured_loop, f).as_dict()
+    plant = measured_plant(session)
+    measured = None
+    if plant is not None:
+        f = plant.frequency
+        measured_loop = position_open(plant.value, gains, f)
+        measured = read_margins(measured_loop, f)
+        metrics = measured.as_dict()
         margins["measured"] = metrics
-        curves["measured_open"] = curve_of(f, measured_loop, np.array(plant["coherence"]))
-        curves["measured"] = curve_of(f, measured_loop / (1 + measured_loop), np.array(plant["coherence"]))
+        curves["measured_open"] = curve_of(f, measured_loop, plant.coherence)
+        curves["measured"] = curve_of(f, measured_loop / (1 + measured_loop), plant.coherence)
+    working = Winding.from_drive(session.values)  # past the dead time, which damps small currents only
+    models = [("model, small currents", load, winding), ("model, working current", load, working)]
+    rows = judge_loop("position", measured, models, gains, asked_of(session))
+    verdict = decide("position_loop", rows, run=1 if plant is None else 2)
     time, unit = step_response("position", load, winding, gains, duration=STEP_SECONDS)
     ideal = {"time": time.tolist(), "predicted_step": (new["middle"] - size + 2 * size * unit).tolist()}
     runs = [_run("Position step, before", old, size, {}, in_force=kept), _run("Position step, after", new, size, ideal)]
-    if plant:
+    if plant is not None:
         runs.append(
             RunRecord(
                 kind="position_response",
@@ -151,7 +173,6 @@ def _outcome(
                 label="Position gain",
                 value=gains.position_gain,
                 unit="1/s",
-                state="proven",
                 run=1,
             )
         ],
@@ -159,6 +180,7 @@ def _outcome(
         runs=runs,
         margins={"position": margins},
         summary=f"Kv {gains.position_gain:.0f} 1/s",
+        verdict=verdict,
     )
 
 

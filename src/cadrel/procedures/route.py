@@ -80,8 +80,8 @@ def run_route(
 ) -> RouteResult:
     """Send the values, then run every procedure; stops at the first that refuses.
 
-    Status "proven": all ran and the goal was met. "refused": a procedure, or the tuner, declined with a reason.
-    "failed": the goal was missed, or the link broke.
+    Status "proven": all ran, and every verdict says so. "refused": a procedure, or the tuner, declined with a reason.
+    "failed": a verdict missed what was asked, and the gains from before are in the drive again; or the link broke.
     """
     result = RouteResult()
     model: dict[str, Any] = {}
@@ -100,15 +100,15 @@ def run_route(
             )
             outcome = procedure(session)
             result.outcomes[key] = outcome
-            model |= outcome.model
+            model = {k: v for k, v in model.items() if k not in outcome.retires} | outcome.model
             model |= next(
                 ({"plant_measured": r.curves["plant_measured"]} for r in outcome.runs if "plant_measured" in r.curves),
                 {},
             )
             result.events += [{"kind": "note", "step": key, "text": n} for n in session.notes]
-            if outcome.accepted is False:
-                missed = [c["what"].lower() for c in outcome.acceptance["criteria"] if not c["passed"]]
-                result.reason = f"The acceptance move missed its goal: {', '.join(missed)}."
+            if outcome.verdict is not None and not outcome.verdict.is_proven:
+                result.reason = f"{key}, not proven: {outcome.verdict.reason}."
+                break
         result.status = "failed" if result.reason else "proven"
         drive.store()
     except (ProcedureError, CoreError) as refusal:

@@ -19,8 +19,10 @@ from cadrel.core.control import (
 from cadrel.core.errors import UnusableInput
 from cadrel.core.response import FrequencyResponse, measure_step
 from cadrel.core.tuning import tune_velocity
+from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
 from cadrel.procedures.electrical import curve_of
+from cadrel.procedures.judging import asked_of, go_back_unless_proven, loop_summary
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import PERIOD, bias_speed, edge_age, excitation_rms, fit_plant, measure_plant
 from cadrel.procedures.session import TV, Session
@@ -43,15 +45,22 @@ def run_velocity_loop(session: Session) -> Outcome:
     fit = fit_plant(session, before, measured)
     load, winding = fit.load, fit.winding
     session.enter("computing the proposal", 0.45)
-    tuning = tune_velocity(load, winding, before, session.axis.robustness, measured=measured.trusted(0.9))
+    working = Winding.from_drive(session.values)
+    tuning = tune_velocity(
+        load, winding, before, session.axis.robustness, measured=measured.trusted(0.9), working=working
+    )
     session.write(_velocity_values(tuning.gains))
     try:
         new_step = _step(session, 0.5)
-        again, record = measure_plant(session, tuning.gains, 0.6, rms=rms, seen=fit)
+        again, record = measure_plant(session, tuning.gains, 0.6, rms=rms, seen=fit, dense=True)
+        outcome = _outcome(
+            session, before, tuning.gains, tuning.limited_by, load, winding, again, record, old_step, new_step
+        )
     except BaseException:
         session.write(_velocity_values(before))
         raise
-    return _outcome(session, before, tuning.gains, tuning.limited_by, load, winding, again, record, old_step, new_step)
+    go_back_unless_proven(session, outcome, _velocity_values(before))
+    return outcome
 
 
 def _step(session: Session, share: float) -> dict[str, Any]:
@@ -132,14 +141,24 @@ def _outcome(
         ),
     ]
     session.enter("done", 1.0)
-    bandwidth = measured.bandwidth_hz or 0.0
-    margin = math.degrees(measured.phase_margin or 0.0)
-    findings = [
-        Finding(
-            kind="velocity_loop", label="Velocity-loop bandwidth", value=bandwidth, unit="Hz", state="proven", run=2
-        ),
-        Finding(kind="velocity_margin", label="Velocity-loop phase margin", value=margin, unit="°", run=2),
-    ]
+    working = Winding.from_drive(session.values)  # past the dead time, which damps small currents only
+    models = [("model, small currents", load, winding), ("model, working current", load, working)]
+    rows = judge_loop("velocity", measured, models, gains, asked_of(session), edge_age=edge_age(session, bias))
+    verdict = decide("velocity_loop", rows, run=2)
+    findings = []
+    if measured.bandwidth_hz is not None:
+        findings.append(
+            Finding(
+                kind="velocity_loop", label="Velocity-loop bandwidth", value=measured.bandwidth_hz, unit="Hz", run=2
+            )
+        )
+    if measured.phase_margin is not None:
+        margin = math.degrees(measured.phase_margin)
+        findings.append(
+            Finding(kind="velocity_margin", label="Velocity-loop phase margin", value=margin, unit="°", run=2)
+        )
+    peak = measured.sensitivity_peak
+    findings.append(Finding(kind="velocity_peak", label="Velocity-loop sensitivity peak", value=peak, unit="", run=2))
     if load.resonance_hz and load.antiresonance_hz and load.resonance_hz < f[-1]:  # above, only its flank was seen
         findings += [
             Finding(kind="resonance", label="Resonance", value=load.resonance_hz, unit="Hz", run=2),
@@ -158,7 +177,8 @@ def _outcome(
                 "gain_after": gains.velocity_gain,
             }
         },
-        summary=f"{bandwidth:.0f} Hz, {margin:.0f}°",
+        summary=loop_summary(measured),
+        verdict=verdict,
         model={**asdict(load), "small_signal_resistance": winding.resistance},
     )
 

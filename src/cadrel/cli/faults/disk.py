@@ -1,6 +1,7 @@
 """A disk that is full: the stand-in's, the database's. Small file systems of their own; needs root."""
 
 import contextlib
+import html
 import os
 import subprocess
 import tempfile
@@ -95,7 +96,7 @@ def _database(var: Path) -> Row:
                 statuses.add(status)
                 made += status == 302
                 if status in (503, 507):
-                    said = text.partition("<h1>")[2].partition("</h1>")[0]
+                    said = html.unescape(text.partition("<h1>")[2].partition("</h1>")[0])
             filler.unlink()
             until = time.monotonic() + 40
             while (status := client.get("/")[0]) != 200 and time.monotonic() < until:

@@ -14,6 +14,8 @@ from cadrel.cli.page_client import PageClient, Stream
 from cadrel.link import Drive, LinkError
 
 AXIS, REMOTE = 1, "tile-pusher"
+STILL = 1.0  # [rad/s] of the motor: below, it stands
+AFTER = 1.0  # [s] of drive time beyond the limit that it must stay at rest
 BEAT = 0.035  # [s] as the page's held button
 LAG = 1.0  # [s] the page may be behind the drive
 BACK = 10.0  # [s] from the end of a fault until one can move the axis again
@@ -108,6 +110,9 @@ class Episode:
         if jobs[0][0]:
             c.get(f"/axis/{AXIS}/load/")  # a page that looks settles what is left
             return "a run is still active"
+        heard = self.rigged.query("SELECT count(*) FROM jobs_workersign WHERE heard > now() - interval '3 seconds'")
+        if not heard[0][0]:
+            return "no worker is there"
         hard = [b["text"] for b in status["blockers"]]
         return " ".join(hard) if hard or status["mode"] != "off" else ""
 
@@ -137,7 +142,7 @@ class Episode:
         self._harm(fault, seen)
         if fault.means != "close" and fault.part not in ("stand-in",):
             seen.stop = None
-        seen.standstill = watching.standstill(until=(seen.limit or 0.0) + 4.0) if seen.limit is not None else None
+        seen.standstill = None if seen.limit is None else watching.standstill(seen.limit)
         if jogging:
             jogging.over.set()
             jogging.join(timeout=12)
@@ -196,9 +201,10 @@ class Episode:
         elif fault.means == "kill":
             os.kill(rigged.pid(fault.part), signal.SIGKILL)
         elif fault.means == "freeze":
-            self._frozen = rigged.pid(fault.part)
-            os.kill(self._frozen, signal.SIGSTOP)
-            threading.Timer(fault.seconds, lambda: os.kill(self._frozen, signal.SIGCONT)).start()
+            pid = rigged.pid(fault.part)
+            os.kill(pid, signal.SIGSTOP)
+            self._thaw = threading.Timer(fault.seconds, os.kill, (pid, signal.SIGCONT))
+            self._thaw.start()
 
     def _mend(self, fault: Fault) -> None:
         """What the user would do: nothing, but open the page again, or start the demonstration again."""
@@ -209,7 +215,7 @@ class Episode:
         if fault.means == "close":
             self.stream = self.client.stream(AXIS, self.tab)
         if fault.means == "freeze":
-            time.sleep(0.3)
+            self._thaw.join()
 
     def _await_end(self, seen: Seen, *, goes_on: bool) -> None:
         """Wait until the page says how the run ended, and compare with what the rows and the drive say."""
@@ -257,41 +263,39 @@ class Watching(threading.Thread):
         self.over = threading.Event()
         self.false: list[str] = []
         self.said = ""
-        self._stood: float | None = None
-        self._moved = time.monotonic()
+        self._now = 0.0  # [s] of drive time since the fault
+        self._moved = 0.0  # [s] the same, when motion was last seen
         self._last_on = time.monotonic()
         self._last_off = 0.0
         self._gone = False
 
-    def standstill(self, *, until: float) -> float | None:
-        """Drive time from the fault to standstill; None if it did not come in time. [s]"""
-        end = time.monotonic() + 2 * until + 3
-        while self._stood is None and time.monotonic() < end:
+    def standstill(self, limit: float) -> float:
+        """Drive time from the fault to the last motion within the limit and `AFTER` beyond. [s]"""
+        end = time.monotonic() + 3 * (limit + AFTER) + 3
+        while self._now < limit + AFTER and not self._gone and time.monotonic() < end:
             time.sleep(0.02)
-        return self._stood
+        return self._moved
 
     def run(self) -> None:
         """Look every 10 ms."""
         drive = self.episode.rigged.drive(REMOTE)
-        since, resting = float(self.mark["time"]), 0
+        since = float(self.mark["time"])
         while not self.over.wait(0.01):
             try:
                 status = drive.status()
             except LinkError:
-                self._gone = True
-                if self._stood is None and self.episode.rigged.process is not None:
-                    try:
-                        self.episode.rigged.pid("stand-in")
-                    except RuntimeError:
-                        self._stood = 0.0  # the stand-in itself is gone, and its plant with it
+                try:
+                    self.episode.rigged.pid("stand-in")
+                except RuntimeError:
+                    self._gone = True  # the stand-in itself, and its plant with it
                 continue
             now = time.monotonic()
-            if float(status["time"]) < since:  # the stand-in was started anew
-                since, self._stood = 0.0, 0.0
-            still = abs(status["velocity"]) < 1.0 and not status["moving"]
-            resting = resting + 1 if still and (status["mode"] in ("off", "position")) else 0
-            if self._stood is None and resting >= 5:
-                self._stood = max(float(status["time"]) - since - 0.05, 0.0)
+            if float(status["time"]) < since:
+                self._gone = True  # it was started anew
+                since = 0.0
+            self._now = float(status["time"]) - since
+            if abs(status["velocity"]) >= STILL and not self._gone:
+                self._moved = self._now
             if status["mode"] == "off":
                 self._last_off = now
             else:

@@ -52,6 +52,11 @@ class TwoMass:
         names = [f.name for f in fields(cls)]
         return cls(**{k: model[k] for k in names}) if all(k in model for k in names) else None
 
+    @classmethod
+    def model_keys(cls) -> tuple[str, ...]:
+        """Return the keys under which `asdict` keeps a load."""
+        return tuple(f.name for f in fields(cls))
+
     @property
     def inertia(self) -> float:
         """Both together. [kg·m²]"""

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +21,7 @@ from cadrel.core.control import (
 from cadrel.core.control.filters import ComplexArray
 from cadrel.core.errors import CoreError
 from cadrel.core.response.estimate import FrequencyResponse
+from cadrel.core.verdict.loops import resonance_grid
 
 FloatArray = NDArray[np.float64]
 GRID = np.geomspace(0.5, 1900.0, 500)  # [Hz] close to the Nyquist frequency of the velocity sample
@@ -46,18 +47,22 @@ class VelocityTuning:
     limited_by: str
 
 
+DRIFT = (0.95, 1.0, 1.05)  # of the resonance: a loop that is stable only where it was tuned is none
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class _Judge:
-    """Model and measurement that every candidate must satisfy."""
+    """Models and measurement that every candidate must satisfy."""
 
     load: TwoMass
-    winding: Winding
+    windings: tuple[Winding, ...]  # as small currents meet it, and at the working current
     asked: Robustness
-    model_plant: ComplexArray
+    grid: FloatArray
+    model_plants: tuple[ComplexArray, ...]
     measured: FrequencyResponse | None
 
     def margins(self, gains: Gains) -> list[Margins]:
-        found = [read_margins(velocity_open(self.model_plant, gains, GRID), GRID)]
+        found = [read_margins(velocity_open(plant, gains, self.grid), self.grid) for plant in self.model_plants]
         if self.measured is not None and len(self.measured.frequency) > 10:
             f = self.measured.frequency
             found.append(read_margins(velocity_open(self.measured.value, gains, f), f))
@@ -67,7 +72,11 @@ class _Judge:
         return all(_honours(m, self.asked) for m in self.margins(gains))
 
     def is_stable(self, gains: Gains) -> bool:
-        return spectral_radius("velocity", self.load, self.winding, gains) < 1.0
+        stiffness = self.load.stiffness
+        loads = [self.load]
+        if stiffness is not None:
+            loads = [replace(self.load, stiffness=stiffness * drift**2) for drift in DRIFT]
+        return all(spectral_radius("velocity", load, w, gains) < 1.0 for load in loads for w in self.windings)
 
 
 def _honours(m: Margins, asked: Robustness) -> bool:
@@ -85,6 +94,7 @@ def tune_velocity(
     asked: Robustness,
     *,
     measured: FrequencyResponse | None = None,
+    working: Winding | None = None,
 ) -> VelocityTuning:
     """Return the velocity loop with the highest gain and integral that honours the margins asked for.
 
@@ -96,6 +106,8 @@ def tune_velocity(
         In force; the current loop and the speed filter are kept.
     measured : FrequencyResponse, optional
         Measured velocity plant; margins must hold on it too, not on the model alone.
+    working : Winding, optional
+        The winding at the working current, where dead time does not damp: margins must hold there as well.
 
     Raises
     ------
@@ -107,7 +119,9 @@ def tune_velocity(
     For every set of filters and every ratio of reset time to crossover the gain is raised by bisection until a
     margin is reached. Among those the largest Kp sqrt(1 / Tn) wins: quick, and stiff against disturbance.
     """
-    judge = _Judge(load, winding, asked, velocity_plant(load, winding, gains, GRID), measured)
+    windings = (winding,) if working is None or working == winding else (winding, working)
+    grid = resonance_grid(load)
+    judge = _Judge(load, windings, asked, grid, tuple(velocity_plant(load, w, gains, grid) for w in windings), measured)
     best: tuple[float, Gains] | None = None
     for candidate in _filters(load, gains):
         for ratio in RESET_RATIOS:

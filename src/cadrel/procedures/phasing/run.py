@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.identification import Estimated, HallMap, OffsetResult
+from cadrel.core.verdict import Criterion, at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.phasing import faults
@@ -31,6 +32,9 @@ LEAST_STD = math.radians(0.1)  # counts and the sampling of the angle leave a te
 FLUX_DOUBT = 0.25  # of the sheet's flux: more, and pole pairs or torque constant are wrong
 FLUX_TO_REFUSE = 1.6  # times or a part of it, where Halls are all there is
 UNEVEN = 0.15  # torque per amp of the two ways
+MOST_DOUBT, MOST_DOUBT_HALLS = 10.0, 20.0  # [° electrical] costs 1.5 % and 6 % of the torque at the most
+MOST_PAIRS_OFF = 2.0  # [%]
+MOST_CROSS = 12.0  # [° electrical]
 
 
 @dataclass(slots=True, eq=False)
@@ -211,7 +215,7 @@ def _outcome(session: Session, found: _Found) -> Outcome:
         else "Hall offset" if halls else "Electrical angle at power-up"
     )  # fmt: skip
     findings = [
-        Finding(kind="commutation", label=label, value=offset, unit="rad", std=found.doubt, state="proven", run=0),
+        Finding(kind="commutation", label=label, value=offset, unit="rad", std=found.doubt, run=0),
         Finding(kind="pole_pairs", label="Electrical turns per shaft turn", value=found.turning.pairs, unit="", run=0),
     ]
     if held is not None:
@@ -234,9 +238,27 @@ def _outcome(session: Session, found: _Found) -> Outcome:
         findings=findings,
         changes=found.changes,
         runs=runs,
+        verdict=decide("commutation", _criteria(session, found), run=0),
         summary=f"{math.degrees(offset):.1f}° ± {math.degrees(found.doubt):.1f}°",
         remarks=found.remarks,
     )
+
+
+def _criteria(session: Session, found: _Found) -> list[Criterion]:
+    """The angle within what torque can bear, the pole pairs entered, and a push both ways where one could be made."""
+    entered = session.values["motor.pole_pairs"]
+    allowed = MOST_DOUBT_HALLS if session.axis.feedback.kind == "halls" else MOST_DOUBT
+    rows = [
+        at_most("uncertainty of the angle", allowed, math.degrees(found.doubt), unit="°", tolerance=0.0),
+        at_most(
+            "electrical turns beside the pole pairs entered", MOST_PAIRS_OFF,
+            100 * abs(abs(found.turning.pairs) / entered - 1), unit="%", tolerance=0.0,
+        ),
+    ]  # fmt: skip
+    if found.confirmed is not None:
+        angle = found.confirmed.error_bound_deg
+        rows.append(at_most("push of field current, as an angle", MOST_CROSS, angle, unit="°", tolerance=0.0))
+    return rows
 
 
 def _metrics(session: Session, found: _Found, offset: float) -> dict[str, Any]:

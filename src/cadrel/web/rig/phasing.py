@@ -7,14 +7,15 @@ import numpy as np
 
 from cadrel.core.axis import entry_from_drive
 from cadrel.core.parameters import Entry, check_entry, choice_of
-from cadrel.procedures import plan_commutation
+from cadrel.procedures import Finding, Outcome, RunRecord, plan_commutation
 from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import consent_end, leading, log, send_values
 from cadrel.web.rig.errors import NotReady
-from cadrel.web.runs.models import Finding
+from cadrel.web.runs.actions import keep_outcome
 
 TURN = 2 * math.pi
+LEAST_STD = math.radians(1.0)  # no reading by eye and hand is better
 RISE = 0.15  # [s] to the full current
 MOST_SPEED = 10.0  # [1/s] electrical turns
 FEWEST_NOTES = 2
@@ -131,11 +132,23 @@ def take_offset(axis: Axis, notes: list[dict[str, Any]], *, who: Any) -> str:
     values = axis.latest_set()
     assert values is not None
     text = f"by hand, {len(notes)} readings within {math.degrees(apart):.1f}°"
-    Finding.objects.filter(axis=axis, step="commutation").delete()
-    Finding.objects.create(
-        axis=axis, step="commutation", kind="commutation", label="Offset by hand", value=offset, unit="rad", std=apart,
-        value_set=values, state="measured", summary=text,
+    doubt = max(apart, LEAST_STD)
+    outcome = Outcome(
+        findings=[Finding(kind="commutation", label="Offset by hand", value=offset, unit="rad", std=doubt, run=0)],
+        runs=[
+            RunRecord(
+                kind="by_hand", title="Readings by hand", period=1.0,
+                channels={
+                    "vector_angle": np.radians([n["vector"] for n in notes]),
+                    "shaft_el": np.radians([n["shaft"] for n in notes]),
+                },
+                excitation={"by": "hand"}, metrics={"offset_deg": math.degrees(offset)},
+            )
+        ],
+        summary=text,
     )  # fmt: skip
+    held = drive.read()
+    keep_outcome(axis, "commutation", outcome, before=held, after=held, who=who, value_set=values.pk)
     log(axis, who, "phasing", f"Offset taken {text}.")
     return f"Offset taken {text}. It is not proven: run the automatic check, or confirm it with a careful jog."
 

@@ -11,6 +11,7 @@ from cadrel.core.control import (
     Gains,
     TwoMass,
     Winding,
+    feedback_filter,
     loop_responses,
     position_open,
     read_margins,
@@ -41,12 +42,18 @@ SLIDERS = {
 
 def load_of(axis: Axis, values: Mapping[str, float]) -> tuple[TwoMass, str]:
     """Return the load to predict with, and where it comes from."""
-    load = TwoMass.from_model(axis.model)
+    model = plant_of(axis)
+    load = TwoMass.from_model(model)
     if load is not None:
         return load, "identified model"
-    return TwoMass(inertia_motor=values["load.inertia"], viscous=float(axis.model.get("viscous", 0.0))), (
-        "identified inertia, rigid" if "inertia" in axis.model else "entered inertia, rigid"
+    return TwoMass(inertia_motor=values["load.inertia"], viscous=float(model.get("viscous_total", 0.0))), (
+        "identified inertia, rigid" if "inertia" in model else "entered inertia, rigid"
     )
+
+
+def plant_of(axis: Axis) -> dict[str, Any]:
+    """Return what was identified last, unless it has become stale: then it belongs to another motor or load."""
+    return {} if axis.findings.filter(step="load", state="stale").exists() else dict(axis.model)
 
 
 def predict(axis: Axis, loop: str, changed: Mapping[str, float]) -> dict[str, Any]:
@@ -63,7 +70,7 @@ def predict(axis: Axis, loop: str, changed: Mapping[str, float]) -> dict[str, An
     # Loops around the motor meet the winding as small currents do; the current loop itself is shown at a bias.
     winding = Winding.from_drive(kept)
     if loop != "current":
-        winding = replace(winding, resistance=axis.model.get("small_signal_resistance", winding.resistance))
+        winding = replace(winding, resistance=plant_of(axis).get("small_signal_resistance", winding.resistance))
     result: dict[str, Any] = {"origin": origin}
     result["kept"] = _one(loop, load, winding, Gains.from_drive(kept), axis)
     result["now"] = _one(loop, load, winding, Gains.from_drive(values), axis) if changed else result["kept"]
@@ -95,14 +102,16 @@ def _one(loop: str, load: TwoMass, winding: Winding, gains: Gains, axis: Axis) -
 
 def _on_measured(loop: str, gains: Gains, axis: Axis, result: dict[str, Any]) -> None:
     """The same gains on the measured plant, where one is kept."""
-    plant = axis.model.get("plant_measured")
+    plant = plant_of(axis).get("plant_measured")
     if not plant:
         return
     f = np.array(plant["f"])
     value = 10 ** (np.array(plant["db"]) / 20) * np.exp(1j * np.radians(plant["deg"]))
     opened = velocity_open(value, gains, f) if loop == "velocity" else position_open(value, gains, f)
     result["measured_open"] = curve_of(f, opened)
-    result["measured_closed"] = curve_of(f, opened / (1 + opened))
+    # Command to measured value: the filter in the velocity feedback is outside the forward path.
+    closed = opened / (1 + opened) / (feedback_filter(gains, f) if loop == "velocity" else 1.0)
+    result["measured_closed"] = curve_of(f, closed)
     result["measured_plant"] = curve_of(f, value)
     result["measured_margins"] = read_margins(opened, f).as_dict()
 

@@ -43,7 +43,7 @@ INTRO = {
 def route_of(axis: Axis, current: str) -> list[dict[str, Any]]:
     """Return the steps with state and one line of result."""
     findings: dict[str, Any] = {}
-    for f in axis.findings.all():
+    for f in axis.findings.select_related("verdict").all():
         findings.setdefault(f.step, []).append(f)
     values = axis.values
     rows = []
@@ -74,6 +74,9 @@ def _step_state(axis: Axis, key: str, values: dict[str, Any], found: list[Any]) 
     stale = [f for f in found if f.state == "stale"]
     if stale:
         return "stale", stale[0].stale_because
+    missed = next((f.verdict for f in found if f.verdict_id and not f.verdict.is_proven), None)
+    if missed is not None:
+        return "missed", f"not proven: {missed.reason}"
     if found:
         worst = "proven" if any(f.state == "proven" for f in found) else "measured"
         return worst, found[0].summary
@@ -174,6 +177,10 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
             }
             for c in proposal.changes
         ]
+    withheld = axis.proposals.filter(step=step, state="withheld").first()
+    if withheld:
+        context["withheld"] = withheld
+    context["judged"] = axis.verdicts.filter(step=step).select_related("run").first()
     runs = axis.runs.to_draw(step)
     pinned = list(axis.runs.filter(pinned=True).order_by("-number")[:3])
     context |= {

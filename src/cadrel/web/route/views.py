@@ -205,12 +205,14 @@ def decide(request: HttpRequest, axis_id: int, proposal_id: int) -> HttpResponse
     from cadrel.web.rig.actions import leading
 
     axis = axis_of(axis_id)
-    proposal = Proposal.objects.filter(pk=proposal_id, axis=axis, state="open").first()
+    proposal = Proposal.objects.filter(pk=proposal_id, axis=axis, state__in=("open", "withheld")).first()
     if proposal is None:
         raise Http404
     keys = request.POST.getlist("key") if request.POST.get("take") == "1" else []
     try:
         drive = leading(axis, request.user)
+        if proposal.state == "withheld" and keys:  # the drive holds the values from before
+            drive.write({c["key"]: c["after"] for c in proposal.changes if c["key"] in keys})
         back = {c["key"]: c["before"] for c in proposal.changes if c["key"] not in keys and c["before"] is not None}
         if back:
             drive.write(back)

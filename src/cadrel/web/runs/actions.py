@@ -7,12 +7,13 @@ from django.db import transaction
 from django.db.models import Max
 from django.utils import timezone
 
+from cadrel.core import verdict as core
 from cadrel.core.axis import entry_from_drive
 from cadrel.core.parameters import REGISTRY
 from cadrel.procedures import Outcome, RunRecord
 from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
-from cadrel.web.runs.models import Event, Finding, Proposal, Run
+from cadrel.web.runs.models import Event, Finding, Proposal, Run, Verdict
 from cadrel.web.runs.shape import miniature
 
 
@@ -64,8 +65,10 @@ def keep_outcome(
             )
         )
     plant = next((r.curves["plant_measured"] for r in outcome.runs if "plant_measured" in r.curves), None)
-    axis.model = {**axis.model, **outcome.model, **({"plant_measured": plant} if plant else {})}
+    kept = {k: v for k, v in axis.model.items() if k not in outcome.retires}
+    axis.model = {**kept, **outcome.model, **({"plant_measured": plant} if plant else {})}
     axis.save(update_fields=["model"])
+    verdict = keep_verdict(axis, step, outcome.verdict, runs=runs, values=values)
     if outcome.findings:
         Finding.objects.filter(axis=axis, step=step).delete()
     for f in outcome.findings:
@@ -77,19 +80,54 @@ def keep_outcome(
             value=f.value,
             unit=f.unit,
             std=f.std,
-            run=runs[f.run] if f.run is not None and runs else None,
+            run=runs[f.run],  # a claim without a run is none
             value_set=values,
-            # A change waits for the engineer's decision before it counts as proven.
-            state="measured" if outcome.changes and f.state == "proven" else f.state,
+            verdict=verdict if verdict is not None and f.kind == verdict.claim else None,
+            state=f.state,
             summary=outcome.summary,
         )
-    Event.objects.create(axis=axis, who=who, kind="run", text=f"{step}: {outcome.summary}")
+    said = "" if verdict is None or verdict.is_proven else f" Not proven: {verdict.reason}."
+    Event.objects.create(axis=axis, who=who, kind="run", text=f"{step}: {outcome.summary}{said}"[:400])
+    Proposal.objects.filter(axis=axis, step=step, state__in=("open", "withheld")).update(
+        state="replaced", decided=timezone.now()
+    )
+    if outcome.withheld:
+        back = [{"key": k, "before": before.get(k), "after": v} for k, v in outcome.withheld.items()]
+        Proposal.objects.create(
+            axis=axis, step=step, changes=back, reason=said.strip()[:300], state="withheld", who=who
+        )
     if not outcome.changes:
+        derive_states(axis, step)
         return None
-    Proposal.objects.filter(axis=axis, step=step, state="open").update(state="replaced", decided=timezone.now())
     changes = [{"key": k, "before": before.get(k), "after": v} for k, v in outcome.changes.items()]
     reason = str(outcome.margins.get(step, {}).get("limited_by", ""))
     return Proposal.objects.create(axis=axis, step=step, changes=changes, reason=reason, who=who)
+
+
+def keep_verdict(
+    axis: Axis, step: str, verdict: core.Verdict | None, *, runs: Sequence[Run], values: Any
+) -> Verdict | None:
+    """Store a verdict with the run that measured it; without a run there is nothing to store."""
+    if verdict is None or verdict.run is None:
+        return None
+    body = verdict.as_dict()
+    return Verdict.objects.create(
+        axis=axis, step=step, claim=verdict.claim, run=runs[verdict.run], value_set=values, state=verdict.state,
+        reason=verdict.reason, criteria=body["criteria"],
+    )  # fmt: skip
+
+
+def derive_states(axis: Axis, step: str) -> None:
+    """Let a step's findings say what their verdicts say: the only place that writes "proven".
+
+    A change that waits for the engineer's decision is no proof of what the project holds.
+    """
+    waits = axis.proposals.filter(step=step, state="open").exists()
+    for finding in axis.findings.filter(step=step).exclude(state="stale").select_related("verdict"):
+        proven = finding.verdict is not None and finding.verdict.is_proven and not waits
+        state = "proven" if proven else ("estimated" if finding.state == "estimated" else "measured")
+        if state != finding.state:
+            Finding.objects.filter(pk=finding.pk).update(state=state)
 
 
 @transaction.atomic
@@ -107,11 +145,10 @@ def take_proposal(proposal: Proposal, keys: Iterable[str], *, who: Any) -> list[
     proposal.save()
     if taken:
         save_entries(axis, taken, author=who, cause=f"{proposal.step} proposal taken", proven_step=proposal.step)
-    kinds = axis.findings.filter(step=proposal.step)
     if not left:
-        kinds.filter(state="measured").update(state="proven")
+        derive_states(axis, proposal.step)
     else:
-        kinds.update(state="stale", stale_because="the proposal was not taken whole")
+        axis.findings.filter(step=proposal.step).update(state="stale", stale_because="the proposal was not taken whole")
     Event.objects.create(axis=axis, who=who, kind="proposal", text=f"Proposal for {proposal.step} {proposal.state}.")
     return left
 

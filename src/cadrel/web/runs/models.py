@@ -81,8 +81,33 @@ class Run(models.Model):
         return zlib.compress(np.stack(list(channels.values())).astype("<f4").tobytes(), 1)
 
 
+class Verdict(models.Model):
+    """What was asked of a step against what its run measured; `core.verdict` worked out its state."""
+
+    axis = models.ForeignKey("projects.Axis", models.CASCADE, related_name="verdicts")
+    step = models.CharField(max_length=20)
+    claim = models.CharField(max_length=40)
+    run = models.ForeignKey(Run, models.CASCADE, related_name="verdicts")
+    value_set = models.ForeignKey("projects.ValueSet", models.PROTECT, related_name="+")
+    state = models.CharField(max_length=12)
+    reason = models.TextField(blank=True)
+    criteria: Any = models.JSONField()
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-pk"]
+
+    def __str__(self) -> str:
+        return f"{self.claim}: {self.state}"
+
+    @property
+    def is_proven(self) -> bool:
+        """Whether everything asked for was measured."""
+        return self.state == "proven"
+
+
 class Finding(models.Model):
-    """A claim with its value, its run and its state."""
+    """A claim with its value, the run that shows it, its verdict if it has one, and its state."""
 
     axis = models.ForeignKey("projects.Axis", models.CASCADE, related_name="findings")
     step = models.CharField(max_length=20)
@@ -91,7 +116,8 @@ class Finding(models.Model):
     value = models.FloatField()
     unit = models.CharField(max_length=20)
     std = models.FloatField(null=True)
-    run = models.ForeignKey(Run, models.CASCADE, null=True, related_name="findings")
+    run = models.ForeignKey(Run, models.CASCADE, related_name="findings")
+    verdict = models.ForeignKey(Verdict, models.SET_NULL, null=True, related_name="findings")
     value_set = models.ForeignKey("projects.ValueSet", models.PROTECT, related_name="+")
     state = models.CharField(max_length=12)
     stale_because = models.CharField(max_length=200, blank=True)

@@ -1,0 +1,37 @@
+"""What the loop procedures share when they judge: what was asked, and going back where it was missed."""
+
+import math
+from collections.abc import Mapping
+
+from cadrel.core.control import Margins
+from cadrel.core.verdict import AskedOfLoop
+from cadrel.procedures.outcome import Outcome
+from cadrel.procedures.session import Session
+
+
+def asked_of(session: Session) -> AskedOfLoop:
+    """Return the margins the engineer asked for."""
+    r = session.axis.robustness
+    return AskedOfLoop(
+        phase_margin=r.phase_margin, gain_margin_db=r.gain_margin_db, sensitivity_peak=r.sensitivity_peak
+    )
+
+
+def go_back_unless_proven(session: Session, outcome: Outcome, before: Mapping[str, float]) -> None:
+    """Put the gains from before back into the drive unless the outcome's verdict is "proven".
+
+    The new ones are withheld: the engineer may take them all the same, knowing what they missed.
+    """
+    if outcome.verdict is None or outcome.verdict.is_proven:
+        return
+    session.write(before)
+    outcome.withheld = {k: v for k, v in outcome.changes.items() if k in before}
+    outcome.changes = {k: v for k, v in outcome.changes.items() if k not in before}
+    session.note(f"Not proven: {outcome.verdict.reason}. The gains from before are in the drive again.")
+
+
+def loop_summary(margins: Margins) -> str:
+    """Return bandwidth and phase margin in a few words; what could not be had is said to be missing."""
+    bandwidth = "no bandwidth" if margins.bandwidth_hz is None else f"{margins.bandwidth_hz:.0f} Hz"
+    margin = "no margin" if margins.phase_margin is None else f"{math.degrees(margins.phase_margin):.0f}°"
+    return f"{bandwidth}, {margin}"

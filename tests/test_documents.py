@@ -6,9 +6,10 @@ from pathlib import Path
 
 import pytest
 
-from cadrel.bench.service import HANDLERS, NEED_LEASE
+from cadrel.bench.service import HANDLERS
 from cadrel.core.errors import CadrelError
 from cadrel.core.simulation.layout import SIGNALS
+from cadrel.link.commands import COMMANDS
 from cadrel.web.runs.plots import CHANNELS, UNITS
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -16,9 +17,9 @@ ROOT = Path(__file__).resolve().parents[1]
 
 def test_the_protocol_document_lists_every_method_and_who_needs_the_lease() -> None:
     text = (ROOT / "docs" / "link-protocol.md").read_text()
-    for method in [*HANDLERS, "bench.axes"]:
+    for method in {*HANDLERS, *COMMANDS}:
         assert f"`{method}`" in text, method
-        if method in NEED_LEASE:
+        if COMMANDS[method].led:
             assert f"`{method}` L" in text, method
 
 

@@ -30,7 +30,8 @@ def test_one_turn_forward_is_one_revolution_of_counts(make_drive: Maker) -> None
     simulated.turn_by_hand(math.tau, 2.5)
     outcome = run_hand_test(session)
     assert outcome.findings[0].value == pytest.approx(10_000, rel=0.01)
-    assert outcome.findings[0].state == "proven"
+    assert outcome.verdict is not None
+    assert outcome.verdict.is_proven
     assert outcome.findings[1].value == 6
     assert "good" in outcome.summary
     assert simulated.status()["mode"] == "off"  # a hand needs no power

@@ -12,6 +12,7 @@ from cadrel.web.library.actions import add_record, is_altered, keep_from_axis, r
 from cadrel.web.library.models import Record, Revision, Use
 from cadrel.web.projects.actions import create_project, save_entries
 from cadrel.web.projects.models import Axis
+from cadrel.web.runs.models import Run
 from tests.conftest import values_of
 from tests.exchange.test_records import TYPED, record_of
 
@@ -82,10 +83,17 @@ def test_a_correction_becomes_a_revision_and_the_old_one_stays(axes: list[Axis],
         revision.save()
 
 
+def some_run(axis: Axis, who: User) -> Run:
+    return Run.objects.create(
+        axis=axis, number=1, kind="x", step="commutation", title="x", value_set=axis.latest_set(), drive_values={},
+        period=1.0, channels=[], data=b"", who=who,
+    )  # fmt: skip
+
+
 def test_changing_the_motor_makes_what_rested_on_it_stale(axes: list[Axis], engineer: User) -> None:
     axes[0].findings.create(
-        step="commutation", kind="commutation", label="Offset", value=1.0, unit="rad", state="proven",
-        value_set=axes[0].latest_set(),
+        step="commutation", kind="commutation", label="Offset", value=1.0, unit="rad", state="measured",
+        value_set=axes[0].latest_set(), run=some_run(axes[0], engineer),
     )  # fmt: skip
     take_into_axis(add_record(record_of("Arlo R100"), author=engineer, cause="typed"), axes[0], author=engineer)
     assert axes[0].findings.get().state == "stale"

@@ -11,6 +11,7 @@ from typing import Any
 import pytest
 from django.conf import settings
 from django.contrib.auth.models import Group, User
+from django.db import connection
 from django.test import Client
 
 from cadrel.core.simulation import SimulatedDrive
@@ -21,7 +22,7 @@ from cadrel.web.projects.models import Axis
 from cadrel.web.runs.models import Event
 from tests.web.conftest import again, client_of
 
-pytestmark = pytest.mark.django_db(transaction=True)
+pytestmark = [pytest.mark.django_db(transaction=True), pytest.mark.timeout(120)]
 
 
 class Page:
@@ -77,14 +78,20 @@ async def running() -> AsyncIterator[LiveProcess]:
             task.cancel()
         await asyncio.gather(*chores, *live.hub._readers.values(), return_exceptions=True)
         live.facts.stop()
-        await asyncio.to_thread(live.facts._thread.join, 5)
+        await asyncio.to_thread(live.facts._thread.join, 30)
 
 
-async def until(is_so: Callable[[], Any], seconds: float = 8.0) -> None:
+async def until(is_so: Callable[[], Any], seconds: float = 20.0) -> None:
     end = time.monotonic() + seconds
     while not is_so():
         assert time.monotonic() < end
         await asyncio.sleep(0.02)
+
+
+def log_out(client: Client) -> None:
+    """In a thread, which leaves no connection of its own behind."""
+    client.logout()
+    connection.close()
 
 
 def pass_of(user: User) -> Client:
@@ -136,7 +143,7 @@ def test_only_a_pass_of_a_living_session_looks_and_a_stream_ends_with_it(led: Ax
                 assert page.status == 403
             page = Page(live, f"/axis/{led.pk}/live/", client)
             await until(lambda: page.shown)
-            await asyncio.to_thread(client.logout)
+            await asyncio.to_thread(log_out, client)
             await asyncio.wait_for(page.task, 8)
             assert b"event: ended" in page.body
 

@@ -14,7 +14,7 @@ from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions, phasing
 from cadrel.web.rig.errors import NotReady
-from cadrel.web.runs.models import Finding
+from cadrel.web.runs.models import Finding, Run
 from tests.web.conftest import again, client_of
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -187,9 +187,13 @@ def test_a_vector_by_hand_needs_control_and_no_run(led: Axis, engineer: User) ->
 
 def test_current_and_power_up_are_set_on_the_sheet_and_rubbish_is_refused(led: Axis, engineer: User) -> None:
     client, before = client_of(engineer), again(led).latest_set().number
+    run = Run.objects.create(
+        axis=led, number=1, kind="x", step="commutation", title="x", value_set=again(led).latest_set(),
+        drive_values={}, period=1.0, channels=[], data=b"", who=engineer,
+    )  # fmt: skip
     Finding.objects.create(
-        axis=led, step="commutation", kind="commutation", label="Offset", value=1.0, unit="rad", state="proven",
-        value_set=again(led).latest_set(),
+        axis=led, step="commutation", kind="commutation", label="Offset", value=1.0, unit="rad", state="measured",
+        value_set=again(led).latest_set(), run=run,
     )  # fmt: skip
     client.post(f"/axis/{led.pk}/do/set_phasing/", {"current": "75", "power_up": "search"})
     assert again(led).understood.phasing_share == 0.75
@@ -198,7 +202,7 @@ def test_current_and_power_up_are_set_on_the_sheet_and_rubbish_is_refused(led: A
         client.post(f"/axis/{led.pk}/do/set_phasing/", wrong)
     assert again(led).understood.phasing_share == 0.75
     assert again(led).latest_set().number == before + 1
-    assert again(led).findings.get().state == "proven"  # how a run begins does not touch what it found
+    assert again(led).findings.get().state == "measured"  # how a run begins does not touch what it found
 
 
 def test_a_search_belongs_to_the_commutation_step_and_its_abort_leads_there(led: Axis, engineer: User) -> None:

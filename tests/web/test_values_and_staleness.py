@@ -7,14 +7,20 @@ import pytest
 from django.contrib.auth.models import Group, User
 from django.db import IntegrityError, transaction
 
-from cadrel.core.parameters import STEPS, invalidated_by, steps_after
+from cadrel.core.axis import drive_values
+from cadrel.core.control import TwoMass
+from cadrel.core.parameters import STEPS, Entry, invalidated_by, steps_after
+from cadrel.core.verdict import at_most, decide
 from cadrel.procedures import Finding as Found
 from cadrel.procedures import Outcome, RunRecord
 from cadrel.web.jobs.models import Job
 from cadrel.web.projects.actions import create_project, save_entries
 from cadrel.web.projects.models import Axis
+from cadrel.web.route.predict import load_of
+from cadrel.web.route.sheets import route_of
+from cadrel.web.route.sources import choose_source, sources_of
 from cadrel.web.runs.actions import keep_outcome, keep_unfinished, take_proposal
-from cadrel.web.runs.models import Event
+from cadrel.web.runs.models import Event, Finding
 from cadrel.web.runs.shape import miniature, reduce_min_max
 from tests.conftest import values_of
 
@@ -37,10 +43,12 @@ def axis(engineer: User) -> Axis:
     return made
 
 
-def outcome(gain: float = 0.2) -> Outcome:
+def outcome(gain: float = 0.2, *, peak: float = 1.6) -> Outcome:
+    """A tuned velocity loop whose measured sensitivity peak was asked to stay under 1.7."""
     time = np.arange(100.0)
     return Outcome(
-        findings=[Found(kind="velocity_loop", label="Bandwidth", value=80.0, unit="Hz", state="proven", run=0)],
+        findings=[Found(kind="velocity_loop", label="Bandwidth", value=80.0, unit="Hz", run=0)],
+        verdict=decide("velocity_loop", [at_most("sensitivity peak", 1.7, peak)], run=0),
         changes={"velocity.gain": gain, "velocity.reset_time": 0.01},
         runs=[
             RunRecord(
@@ -125,6 +133,60 @@ def test_findings_wait_for_the_decision_and_partly_taken_is_not_proven(axis: Axi
     assert axis.findings.get().state == "stale"
 
 
+def test_taking_a_proposal_takes_values_and_proves_nothing(axis: Axis, engineer: User) -> None:
+    missed = keep_outcome(
+        axis, "velocity", outcome(peak=1.9), before={"velocity.gain": 0.05}, after={"velocity.gain": 0.2}, who=engineer
+    )
+    take_proposal(missed, ["velocity.gain", "velocity.reset_time"], who=engineer)
+    assert axis.findings.get().state == "measured"
+    verdict = axis.verdicts.get()
+    assert (verdict.state, verdict.reason) == ("not proven", "sensitivity peak measured 1.9, asked at most 1.7")
+    assert verdict.run == axis.runs.get()
+    row = next(r for r in route_of(axis, "") if r["key"] == "velocity")
+    assert (row["state"], row["line"]) == ("missed", f"not proven: {verdict.reason}")
+
+
+def test_gains_that_went_back_are_offered_apart_and_change_nothing(axis: Axis, engineer: User) -> None:
+    found = outcome(peak=1.9)
+    found.withheld, found.changes = found.changes, {}
+    before = axis.latest_set()
+    assert keep_outcome(axis, "velocity", found, before={"velocity.gain": 0.05}, after={}, who=engineer) is None
+    assert axis.proposals.get().state == "withheld"
+    assert axis.latest_set() == before
+
+
+def test_a_claim_without_a_run_cannot_be_stored(axis: Axis, engineer: User) -> None:
+    bare = outcome()
+    bare.runs = []
+    with pytest.raises(IndexError), transaction.atomic():
+        keep_outcome(axis, "velocity", bare, before={}, after={}, who=engineer)
+    with pytest.raises(IntegrityError), transaction.atomic():
+        Finding.objects.create(
+            axis=axis, step="velocity", kind="x", label="x", value=1.0, unit="", value_set=axis.latest_set(),
+            state="measured",
+        )  # fmt: skip
+    assert not axis.findings.exists()
+
+
+def test_a_load_run_retires_the_plant_found_before(axis: Axis, engineer: User) -> None:
+    axis.model = {
+        "inertia_motor": 1e-4, "inertia_load": 2e-4, "stiffness": 300.0, "damping": 0.02, "viscous": 1e-4,
+        "viscous_load": 1e-4, "small_signal_resistance": 9.0, "plant_measured": {"f": [1.0]}, "coulomb": 0.1,
+    }  # fmt: skip
+    axis.save()
+    assert load_of(axis, {"load.inertia": 3e-4})[1] == "identified model"
+    heavier = Outcome(
+        model={"inertia": 9e-4, "viscous_total": 5e-4}, runs=outcome().runs,
+        retires=(*TwoMass.model_keys(), "small_signal_resistance", "plant_measured", "viscous"),
+    )  # fmt: skip
+    keep_outcome(axis, "load", heavier, before={}, after={}, who=engineer)
+    axis.refresh_from_db()
+    load, origin = load_of(axis, {"load.inertia": 9e-4})
+    assert origin == "identified inertia, rigid"
+    assert (load.inertia, load.viscous, load.stiffness) == (9e-4, 5e-4, None)
+    assert "plant_measured" not in axis.model
+
+
 def test_a_refused_proposal_changes_nothing_in_the_project(axis: Axis, engineer: User) -> None:
     before = axis.latest_set()
     take_proposal(keep(axis, engineer), [], who=engineer)
@@ -196,3 +258,54 @@ def test_reducing_keeps_every_extreme() -> None:
     assert reduced.min() == y.min()
     assert np.all(np.diff(index) > 0)
     assert len(miniature({"position": np.sin(np.arange(5000.0) / 300)}, {}).split()) == 120
+
+
+FOUND: dict[str, Entry | None] = {
+    "motor.resistance": {"value": 1.36, "unit": "ohm", "source": "identified"},
+    "motor.flux_linkage": {"value": 100.0, "unit": "mWb", "source": "identified"},
+    "current.gain": {"value": 17.0, "unit": "V/A", "source": "identified"},
+    "load.inertia": {"value": 3.65, "unit": "kg·cm²", "source": "identified"},
+    "position.gain": {"value": 55.0, "unit": "1/s", "source": "typed"},
+}
+
+
+def test_a_new_sheet_retires_what_was_identified_on_the_old_motor(axis: Axis, engineer: User) -> None:
+    save_entries(axis, FOUND, author=engineer, cause="identified")
+    axis.model = {"inertia": 3.65e-4}
+    axis.save()
+    sheet: dict[str, Entry | None] = {
+        "sheet.resistance": {"value": 7.8, "unit": "ohm", "convention": "line_to_line", "source": "sheet"}
+    }
+    save_entries(axis, sheet, author=engineer, cause="another motor")
+    sent = drive_values(axis.values)
+    assert sent["motor.resistance"] == pytest.approx(3.9)  # what was typed goes out, not the 1.36 of the motor before
+    assert not set(FOUND) - {"position.gain"} & set(axis.values)
+    assert axis.values["position.gain"]["value"] == 55.0  # typed by hand: the engineer's own
+    assert axis.model == {}
+    text = Event.objects.get(kind="retired").text
+    assert text.startswith("Found on another motor or load, and no longer sent: ")
+    assert "Phase resistance" in text
+
+
+def test_another_load_retires_its_inertia_and_leaves_the_motors_values(axis: Axis, engineer: User) -> None:
+    save_entries(axis, FOUND, author=engineer, cause="identified")
+    heavier: dict[str, Entry | None] = {"mechanics.load_mass": {"value": 40.0, "unit": "kg", "source": "typed"}}
+    save_entries(axis, heavier, author=engineer, cause="another load")
+    assert "load.inertia" not in axis.values
+    assert axis.values["motor.resistance"]["source"] == "identified"
+
+
+def test_sheet_and_found_stand_side_by_side_and_one_action_changes_what_is_sent(axis: Axis, engineer: User) -> None:
+    found = Outcome(
+        findings=[Found(kind="resistance", label="Phase resistance", value=1.36, unit="ohm", std=0.01, run=0)],
+        runs=outcome().runs,
+    )
+    keep_outcome(axis, "current", found, before={}, after={}, who=engineer)
+    (row,) = sources_of(axis)
+    assert (row["source"], row["sent"]) == ("sheet", row["sheet"])
+    choose_source(axis, "motor.resistance", "found", who=engineer)
+    (row,) = sources_of(axis)
+    assert (row["source"], row["sent"]) == ("identified", row["found"])
+    assert drive_values(axis.values)["motor.resistance"] == pytest.approx(1.36)
+    choose_source(axis, "motor.resistance", "sheet", who=engineer)
+    assert "motor.resistance" not in axis.values

@@ -55,6 +55,7 @@ urlpatterns = [
     path(AXIS + "proposal/<number:proposal_id>/", route.decide, name="decide"),
     path(AXIS + "keep/<str:kind>/", library.keep, name="keep"),
     path(AXIS + "relabel/", route.relabel, name="relabel"),
+    path(AXIS + "source/", route.choose, name="choose_source"),
     *[
         path(f"{AXIS}do/{name}/", getattr(rig, name), name=name)
         for name in (

@@ -91,6 +91,22 @@ def test_motion_that_nobody_watches_stops_in_time(ready: tuple[Drive, SimulatedD
     assert "unwatched" in [e["kind"] for e in simulated.events]
 
 
+def test_a_run_that_enables_again_and_again_does_not_outlive_its_watchers(
+    ready: tuple[Drive, SimulatedDrive],
+) -> None:
+    drive, simulated = ready
+    drive.unattended = False
+    drive.consent = drive.give_consent("run", until=simulated.time + 20)
+    begun = simulated.time
+    with pytest.raises(RefusedByDrive, match="pages of the one who leads were closed"):
+        for _ in range(20):  # each time for less than the drive would wait
+            enable(drive)
+            wait(drive, 0.6)
+            drive.disable()
+            wait(drive, 0.1)
+    assert simulated.time - begun < 3.0
+
+
 def test_pages_of_the_leader_keep_it_and_the_page_that_enabled_keeps_its_own(
     ready: tuple[Drive, SimulatedDrive],
 ) -> None:

@@ -149,7 +149,7 @@ class Episode:
         self._mend(fault)
         begun = time.monotonic()
         if situation != "jog":
-            self._await_end(seen, goes_on=seen.limit is None)
+            self._await_end(seen, goes_on=fault.stops_run is None)
         watching.over.set()
         watching.join(timeout=5)
         seen.false += watching.false

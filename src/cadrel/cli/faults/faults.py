@@ -18,7 +18,9 @@ class Fault:
     stops_run: float | None = None  # [s] the same of a procedure; None: it goes on, and its result is kept
 
     def stops(self, situation: str) -> float | None:
-        """Within what a situation must come to a standstill."""
+        """Within what a situation must come to a standstill; a shaft turned by hand is no motion of the drive's."""
+        if situation == "feedback":
+            return None
         return self.stops_jog if situation == "jog" else self.stops_run
 
 

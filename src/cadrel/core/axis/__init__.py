@@ -2,6 +2,7 @@
 
 understanding.py   entries -> AxisModel
 drive_values.py    entries -> SI values of every drive parameter
+identified.py      which identified values another motor or load takes away, and what the sheet says instead
 advice.py          warnings about mechanics, power and limits, and the planned move
 """
 
@@ -21,6 +22,7 @@ from cadrel.core.axis.advice import (
     shown_torque,
 )
 from cadrel.core.axis.drive_values import drive_values, entry_from_drive, initial_gains
+from cadrel.core.axis.identified import SHOWN, fallen_identified, from_the_sheet
 from cadrel.core.axis.understanding import (
     AxisModel,
     feedback_of,
@@ -31,6 +33,7 @@ from cadrel.core.axis.understanding import (
 )
 
 __all__ = [
+    "SHOWN",
     "AxisModel",
     "PlannedMove",
     "braking_of",
@@ -44,7 +47,9 @@ __all__ = [
     "current_limit",
     "drive_values",
     "entry_from_drive",
+    "fallen_identified",
     "feedback_of",
+    "from_the_sheet",
     "initial_gains",
     "missing_entries",
     "planned_move",

@@ -73,6 +73,7 @@ class RunConsent:
     until: int
     heard: int
     unattended: bool
+    given: int
 
 
 class SimulatedDrive:
@@ -111,7 +112,7 @@ class SimulatedDrive:
         self._jog_until = self._jog_heard = self._held_until = 0
         self._holder = ""
         self._watcher: str | None = None  # name of the page that must be open; "" any; None: nobody need watch
-        self._watched_until = 0
+        self._watched_until = self._last_watched = 0
         self._consent: RunConsent | None = None
         self._consent_gone = "none was given"
         self._presses: list[str] = []
@@ -370,6 +371,7 @@ class SimulatedDrive:
 
     def watched(self, pages: Sequence[str]) -> None:
         """Note that pages of the one who leads are open."""
+        self._last_watched = int(self._state.tick)
         if self._watcher == "" or self._watcher in pages:
             self._watched_until = self._state.tick + WATCH_TICKS
 
@@ -388,7 +390,7 @@ class SimulatedDrive:
                 why=f"the consent is {self.time - until + CONSENT_TICKS * TICK:.0f} s old.",
                 remedy="Look at the axis again, tick the consent, and start at once.",
             )
-        self._consent = RunConsent(secrets.token_hex(16), label, end, now, unattended)
+        self._consent = RunConsent(secrets.token_hex(16), label, end, now, unattended, now)
         self._note("consent", label=label, unattended=unattended)
         return self._consent.token
 
@@ -458,6 +460,15 @@ class SimulatedDrive:
         s = self._state
         if s.mode != layout.OFF:
             raise DriveRefused(why="it is enabled already.", remedy="Disable it first.")
+        alone = unattended or (given is not None and given.unattended)
+        # A run enables many times: each time anew would let it go on for ever with nobody there.
+        seen = int(s.tick) if given is None else max(given.given, self._last_watched)
+        if not alone and s.tick >= seen + WATCH_TICKS:
+            self._drop_consent("the pages of the one who leads were closed")
+            raise DriveRefused(
+                why="nobody watches: no page of the one who leads is open.",
+                remedy="Keep a page open, or agree to an unattended run.",
+            )
         self._find_angle(mode)
         for event in ("shutdown", "switch on", "enable operation"):
             self.power_state = machine.after(self.power_state, event)
@@ -465,9 +476,8 @@ class SimulatedDrive:
         s.position_ref, s.guard_low, s.guard_high, s.guard_speed = s.position, guard_low, guard_high, guard_speed
         s.stopped = s.trip = 0
         s.int_torque = s.torque_lp = s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = torque
-        alone = unattended or (given is not None and given.unattended)
         self._watcher = None if alone else watcher
-        self._watched_until = s.tick + WATCH_TICKS
+        self._watched_until = seen + WATCH_TICKS
         self._holder = ""
         s.mode = MODES[mode]
         self._note("enabled", mode=mode)

@@ -7,7 +7,7 @@ from django.contrib.auth.models import AbstractBaseUser
 from django.db import transaction
 from django.db.models import Max
 
-from cadrel.core.axis import drive_values
+from cadrel.core.axis import drive_values, fallen_identified
 from cadrel.core.errors import CoreError
 from cadrel.core.parameters import (
     ANGLE_RESTS_ON,
@@ -70,12 +70,21 @@ def save_entries(
     before: dict[str, Entry] = dict(parent.entries) if parent else {}
     after = {k: v for k, v in {**before, **changes}.items() if v is not None}
     _take_validity_back(before, after, changes)
+    fallen = [k for k in fallen_identified(before, after) if k not in changes]
+    for key in fallen:
+        del after[key]  # found on another motor or load: no longer sent to the drive
     changed = [k for k in REGISTRY if _meaning(before.get(k)) != _meaning(after.get(k))]
     if before == after:
         return None
     number = (axis.value_sets.aggregate(n=Max("number"))["n"] or 0) + 1
     made = ValueSet.objects.create(axis=axis, number=number, entries=after, cause=cause, author=author, parent=parent)
     axis._latest = made
+    if fallen:
+        axis.model = {}  # the plant as well
+        axis.save(update_fields=["model"])
+        labels = ", ".join(REGISTRY[k].label for k in fallen)
+        text = f"Found on another motor or load, and no longer sent: {labels}."
+        Event.objects.create(axis=axis, who=author, kind="retired", text=text[:400])
     if changed:
         _mark_stale(axis, changed, proven_step)
         Event.objects.create(
@@ -87,6 +96,15 @@ def save_entries(
             + (" ..." if len(changed) > 6 else ""),
         )
     return made
+
+
+def retired_by(axis: Axis) -> str:
+    """Return what the newest value set took out of what is sent, as a sentence; empty if nothing."""
+    newest = axis.latest_set()
+    if newest is None:
+        return ""
+    event = axis.events.filter(kind="retired", created__gte=newest.created).first()
+    return event.text if event else ""
 
 
 def _take_validity_back(before: Mapping[str, Entry], after: dict[str, Entry], changes: Collection[str]) -> None:

@@ -11,6 +11,7 @@ from cadrel.link import LinkError
 from cadrel.procedures import plan_commutation
 from cadrel.procedures.route import consent_for
 from cadrel.web.library.actions import is_altered
+from cadrel.web.projects.actions import retired_by
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import differences, wanted_values
 from cadrel.web.rig.links import drive_of
@@ -19,6 +20,7 @@ from cadrel.web.route.entries import asked_of, form_of, shown_value
 from cadrel.web.route.facts import understood_of
 from cadrel.web.route.phasing import power_up_text
 from cadrel.web.route.predict import SLIDERS, asked_rows, predict
+from cadrel.web.route.sources import sources_of
 from cadrel.web.runs.plots import plots_of
 
 ENTRY_STEPS = ("motor", "feedback", "mechanics", "power", "limits")
@@ -96,6 +98,9 @@ def sheet_of(axis: Axis, step: str, strip: dict[str, Any], user: Any) -> dict[st
             "kind_before": choice_of(values, "sheet.kind"),
             "facts": understood_of(step, values),
         }
+        context["retired"] = retired_by(axis)
+        if step in ("motor", "mechanics"):
+            context["sources"] = [r for r in sources_of(axis) if (step == "mechanics") == r["key"].startswith("load.")]
         if step in ("motor", "feedback"):
             use = axis.uses.filter(kind=step).select_related("revision__record").first()
             context |= {"kept_kind": step, "use": use, "altered": bool(use) and is_altered(use)}

@@ -19,12 +19,13 @@ from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.settling import job_of
 from cadrel.web.rig.strip import model_or_none, strip_of
-from cadrel.web.rig.views import axis_of, notes_key, say_problem
+from cadrel.web.rig.views import axis_of, next_of, notes_key, say_problem
 from cadrel.web.route.entries import asked_of, form_of, parse, with_choices
 from cadrel.web.route.facts import understood_of
 from cadrel.web.route.phasing import phasing_context
 from cadrel.web.route.predict import SLIDERS, asked_rows, predict
 from cadrel.web.route.sheets import ENTRY_STEPS, route_of, sheet_of
+from cadrel.web.route.sources import choose_source
 from cadrel.web.runs.actions import take_proposal
 from cadrel.web.runs.models import Proposal
 
@@ -220,6 +221,19 @@ def decide(request: HttpRequest, axis_id: int, proposal_id: int) -> HttpResponse
     except CadrelError as error:
         say_problem(request, error)
     return redirect("step", axis_id=axis_id, step=proposal.step)
+
+
+@require_POST
+@engineer_required
+def choose(request: HttpRequest, axis_id: int) -> HttpResponse:
+    """Take the sheet's value for what is sent, or what was found."""
+    axis = axis_of(axis_id)
+    try:
+        text = choose_source(axis, request.POST.get("key", ""), request.POST.get("source", ""), who=request.user)
+        messages.success(request, text)
+    except CadrelError as error:
+        say_problem(request, error)
+    return redirect(next_of(request, f"/axis/{axis_id}/motor/"))
 
 
 def job_part(request: HttpRequest, axis_id: int, job_id: int) -> HttpResponse:

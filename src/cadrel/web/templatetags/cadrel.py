@@ -66,12 +66,10 @@ SMALL_TORQUE = 0.01  # [N·m] below it torques and their slopes are read in thou
 
 @register.filter
 def reading(finding: Any) -> str:
-    """Value and uncertainty of a finding in the unit it is read in; a negative settling time means never."""
+    """Value and uncertainty of a finding in the unit it is read in."""
     factor, unit = READ_AS.get(finding.unit, (1.0, finding.unit))
     if finding.unit.startswith("N·m") and abs(finding.value) < SMALL_TORQUE:
         factor, unit = 1e3, "m" + finding.unit.removesuffix("/rad")
-    if finding.kind == "acceptance" and finding.value < 0:
-        return "never"
     if finding.unit == "counts" and abs(finding.value) >= WHOLE_COUNTS:
         return f"{finding.value:.0f} counts"
     doubt = f" ± {finding.std * factor:.2g}" if finding.std else ""

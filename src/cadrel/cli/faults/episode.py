@@ -5,6 +5,7 @@ import os
 import signal
 import threading
 import time
+from collections import deque
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,6 +17,9 @@ from cadrel.link import Drive, LinkError
 AXIS, REMOTE = 1, "tile-pusher"
 STILL = 1.0  # [rad/s] of the motor: below, it stands
 AFTER = 1.0  # [s] of drive time beyond the limit that it must stay at rest
+AROUND = 0.15  # [s] of drive time around a look at which the page's words are held against the drive
+ABORTED = ("commutation", "current", "load", "velocity")  # long ones: seen to go on, then aborted, which must work too
+GOES_ON = 4.0  # [s] such a run is watched after the fault
 BEAT = 0.035  # [s] as the page's held button
 LAG = 1.0  # [s] the page may be behind the drive
 BACK = 10.0  # [s] from the end of a fault until one can move the axis again
@@ -219,8 +223,11 @@ class Episode:
 
     def _await_end(self, seen: Seen, *, goes_on: bool) -> None:
         """Wait until the page says how the run ended, and compare with what the rows and the drive say."""
-        until, state = time.monotonic() + LONG, ""
+        begun, until, state, aborted = time.monotonic(), time.monotonic() + LONG, "", False
         while time.monotonic() < until:
+            if goes_on and not aborted and seen.situation in ABORTED and time.monotonic() - begun > GOES_ON:
+                aborted = self.client.post(f"/axis/{AXIS}/abort/", {})[0] == 302
+                until = time.monotonic() + 10.0
             self.client.get(f"/axis/{AXIS}/{seen.situation}/")
             with contextlib.suppress(Exception):
                 rows = self.rigged.query(
@@ -247,7 +254,7 @@ class Episode:
             )
             if not found[0][0] and seen.situation != "feedback":
                 seen.lost.append("called done, and its runs are not there")
-        elif goes_on and state in ("interrupted", "aborted"):
+        elif goes_on and (state == "interrupted" or (state == "aborted" and not aborted)):
             seen.lost.append(f"ended as {state} although it should have gone on: {seen.said[:120]}")
 
     def _runs(self) -> list[int]:
@@ -265,8 +272,8 @@ class Watching(threading.Thread):
         self.said = ""
         self._now = 0.0  # [s] of drive time since the fault
         self._moved = 0.0  # [s] the same, when motion was last seen
-        self._last_on = time.monotonic()
-        self._last_off = 0.0
+        self._modes: deque[tuple[float, str]] = deque(maxlen=2000)  # (drive time, mode) as it was
+        self._lagged = 0.0  # [s] by the clock, since when the page has been behind
         self._gone = False
 
     def standstill(self, limit: float) -> float:
@@ -296,25 +303,27 @@ class Watching(threading.Thread):
             self._now = float(status["time"]) - since
             if abs(status["velocity"]) >= STILL and not self._gone:
                 self._moved = self._now
-            if status["mode"] == "off":
-                self._last_off = now
-            else:
-                self._last_on = now
+            self._modes.append((float(status["time"]), str(status["mode"])))
             self._hold_against(now, status)
         drive.link.close()
 
     def _hold_against(self, now: float, status: dict[str, Any]) -> None:
+        """The page's words against what the drive was at the drive time they are of; and how far behind they are."""
         stream = self.episode.stream
         shown, at = stream.newest, stream.arrived[-1] if stream.arrived else 0.0
-        if not shown or now - at > 0.5 or not stream.is_open:
-            return  # the page shows that it has no contact
-        claims_off = shown.get("state") in CLAIMS_OFF
-        if claims_off and status["mode"] != "off" and now - self._last_off > LAG:
-            self._accuse("says power off while the drive is enabled")
-        off_for_long = status["mode"] == "off" and now - self._last_on > LAG
-        claims_on = shown.get("link") == "up" and str(shown.get("state", "")).startswith("Enabled")
-        if claims_on and off_for_long:
-            self._accuse(f"says {shown.get('state')} while the power stage is off")
+        if now - at > 0.5 or not stream.is_open or shown.get("link") != "up" or shown.get("time") is None:
+            self._lagged = now  # the page shows that it has no contact: it claims nothing
+            return
+        of, text = float(shown["time"]), str(shown.get("state", ""))
+        around = {mode for t, mode in self._modes if abs(t - of) < AROUND}
+        if text in CLAIMS_OFF and around and "off" not in around:
+            self._accuse("says power off while the drive was enabled")
+        if text.startswith("Enabled") and around == {"off"}:
+            self._accuse(f"says {text} while the power stage was off")
+        if float(status["time"]) - of < LAG:
+            self._lagged = now
+        elif now - self._lagged > LAG:
+            self._accuse("shows what was so more than a second ago")
 
     def _accuse(self, text: str) -> None:
         if text not in self.false:

@@ -18,6 +18,7 @@ from cadrel.web.rig.strip import AxisFacts, Contact, strip_from
 
 PERIOD = 0.1  # [s] between looks at a drive
 ANSWER = 1.0  # [s] a drive has for a look
+STALE = 0.8  # [s] after which a look is no word about the present any more
 AGAIN = 0.5  # [s] before a line that broke is tried anew
 AFTER = 0.8  # [s] a page that has just gone still counts as open: it may be on its way to the next one
 UNUSED = 30.0  # [s] a line to a drive is kept that nobody looks at
@@ -71,6 +72,9 @@ class Hub:
                         return  # the axis is gone
                     continue
                 contact = me.newest["contact"] if me.newest else Contact(None, None, 0.0)
+                age = time.monotonic() - contact.at
+                if contact.status is not None and age > STALE:  # what was so a while ago is not what is so
+                    contact = Contact(None, f"It has not answered for {age:.0f} s.", contact.at)
                 yield self._text(facts, contact, who.user_id)
                 if not facts.connected:
                     await asyncio.sleep(0.5)

@@ -185,7 +185,10 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     withheld = axis.proposals.filter(step=step, state="withheld").first()
     if withheld:
         context["withheld"] = withheld
-    context["judged"] = axis.verdicts.filter(step=step).select_related("run").first()
+    judged = axis.verdicts.filter(step=step).select_related("run").first()
+    if judged is not None and step != "acceptance":  # which has a table of its own
+        context["judged"] = judged
+        context["judged_rows"] = [_criterion_row(c, model) for c in judged.criteria]
     runs = axis.runs.to_draw(step)
     pinned = list(axis.runs.filter(pinned=True).order_by("-number")[:3])
     context |= {
@@ -211,6 +214,15 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     if step == "acceptance" and runs:
         context["verdict"] = _verdict(runs[0], model)
     return context
+
+
+def _criterion_row(c: dict[str, Any], model: Any) -> dict[str, Any]:
+    """A criterion in the axis's own unit."""
+    factor, unit = 1.0, c["unit"]
+    if unit == "rad" and model is not None:
+        factor, unit = model.mechanism.unit_per_rad, model.mechanism.unit
+    found = None if c["found"] is None else factor * c["found"]
+    return c | {"asked": factor * c["asked"], "found": found, "unit": unit}
 
 
 def _asked(model: Any) -> dict[str, float]:

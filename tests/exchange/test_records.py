@@ -208,3 +208,12 @@ def test_ten_thousand_broken_files_are_refused_in_words_or_read_whole() -> None:
     assert refused > 9000
     assert slowest < 2.0, "bounded time each"  # a schema check of a good file takes some 10 ms
     assert peak < 100e6, "bounded memory each"
+
+
+@pytest.mark.parametrize("name", ["=cmd()", "+1", "-1", "@SUM(A1)", "'quoted", "plain", "\ttab"])
+def test_no_cell_of_text_is_a_formula_and_it_comes_back(name: str) -> None:
+    from cadrel.exchange.csv_file import FORMULA, text_cell, text_of_cell
+
+    cell = text_cell(name)
+    assert not cell.startswith(FORMULA)
+    assert text_of_cell(cell) == name

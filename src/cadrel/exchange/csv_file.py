@@ -17,3 +17,16 @@ def recording_csv(period: float, channels: Mapping[str, NDArray[np.float64]], un
     for i, row in enumerate(rows):
         writer.writerow([f"{i * period:.7g}", *[f"{x:.7g}" for x in row]])
     return out.getvalue()
+
+
+FORMULA = ("=", "+", "-", "@", "\t", "\r")  # what a spreadsheet would take for the begin of a formula
+
+
+def text_cell(text: str) -> str:
+    """Return a text as a cell that no spreadsheet reads as a formula; `text_of_cell` gives it back."""
+    return f"'{text}" if text.startswith((*FORMULA, "'")) else text
+
+
+def text_of_cell(cell: str) -> str:
+    """Return the text that `text_cell` made a cell of."""
+    return cell[1:] if cell.startswith("'") and cell[1:].startswith((*FORMULA, "'")) else cell

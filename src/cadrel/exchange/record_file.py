@@ -9,6 +9,7 @@ from typing import Any
 
 from cadrel.core.parameters import Entry, Parameter, conventions_for, of_step, units_for
 from cadrel.exchange.axis_file import checked_entries
+from cadrel.exchange.csv_file import text_cell, text_of_cell
 from cadrel.exchange.document import LARGEST, load_document
 from cadrel.exchange.errors import FileProblem
 from cadrel.exchange.schemas import record_schema
@@ -96,7 +97,7 @@ def read_motor_csv(text: str | bytes, *, name: str) -> RecordFile:
     chosen: dict[str, Entry] = {"sheet.kind": {"value": _option("sheet.kind", kind) or "rotary"}}
     for line, key, value in rows:
         if key.lower() in ABOUT:
-            about[key.lower()] = value
+            about[key.lower()] = text_of_cell(value)
             continue
         found = known.get(key.lower())
         if found is None:
@@ -115,7 +116,7 @@ def motor_csv(record: RecordFile) -> str:
     writer = csv.writer(out, lineterminator="\n")
     for key in ABOUT:
         if getattr(record, key):
-            writer.writerow([key, getattr(record, key)])
+            writer.writerow([key, text_cell(getattr(record, key))])
     for key, entry in record.values.items():
         labels = {c.key: c.label for c in conventions_for(_parameter(key), record.values)}
         parts = [_number_text(entry["value"]), str(entry.get("unit", "")), labels.get(str(entry.get("convention")), "")]

@@ -101,6 +101,10 @@ def load(request: HttpRequest, axis_id: int) -> HttpResponse:
         return redirect("step", axis_id=axis_id, step="handover")
     try:
         _, values = read_axis(upload.read(2_000_001), name=upload.name or "file")
+        # Nothing was identified here: a file can say what it likes of where its values come from.
+        for entry in values.values():
+            if entry.get("source") in ("identified", "computed"):
+                entry["source"] = "typed"
         save_entries(axis, values, author=request.user, cause=f"loaded from {upload.name}"[:200])
         messages.success(request, f"{len(values)} values taken from {upload.name}.")
     except FileProblem as problem:

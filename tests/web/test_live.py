@@ -129,6 +129,24 @@ def test_every_page_is_fed_by_one_reader_and_leaves_nothing_behind(led: Axis, en
     asyncio.run(scene())
 
 
+def test_a_page_that_goes_at_the_very_moment_of_an_update_leaves_no_ghost(led: Axis, engineer: User) -> None:
+    client = pass_of(engineer)
+
+    async def scene() -> None:
+        async with running() as live:
+            for _ in range(60):
+                page = Page(live, f"/axis/{led.pk}/live/?tab=t", client)
+                await until(lambda page=page: page.shown)
+                (me,) = live.hub.onlookers
+                me.told.set()  # an update ...
+                page._left.set()  # ... and the page is gone
+                async with asyncio.timeout(5):
+                    await page.task
+                assert live.hub.onlookers == set()
+
+    asyncio.run(scene())
+
+
 def test_only_a_pass_of_a_living_session_looks_and_a_stream_ends_with_it(led: Axis, engineer: User) -> None:
     client, forged = pass_of(engineer), pass_of(engineer)
     forged.cookies[passes.COOKIE] = forged.cookies[passes.COOKIE].value + "x"

@@ -8,8 +8,10 @@ from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth
 
 
-def draw_bench(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry]]:
+def draw_bench(rng: np.random.Generator, *, wide: bool = False) -> tuple[RigTruth, dict[str, Entry]]:
     """Return a rig, and axis entries as a sheet with tolerances would give them.
+
+    `wide` draws the mechanics until it hurts: inertia ratio 0.2 to 30, resonance 40 to 1200 Hz, damping 0.5 to 5 %.
 
     The sheet's resistance, inductance and constants differ from the truth by a few percent, the load mass by up to
     a third: nothing the procedures report may lean on them.
@@ -29,8 +31,13 @@ def draw_bench(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry]]:
     jm = torque / float(rng.uniform(6000, 25000))
     jl = jm * float(np.exp(rng.uniform(math.log(0.4), math.log(7.0))))
     resonance = float(np.exp(rng.uniform(math.log(90), math.log(600))))
+    damped = float(rng.uniform(0.02, 0.08))
+    if wide:
+        jl = jm * float(np.exp(rng.uniform(math.log(0.2), math.log(30.0))))
+        resonance = float(np.exp(rng.uniform(math.log(40), math.log(1200))))
+        damped = float(rng.uniform(0.005, 0.05))
     stiffness = (2 * math.pi * resonance) ** 2 * jm * jl / (jm + jl)
-    damping = 2 * float(rng.uniform(0.02, 0.08)) * math.sqrt(stiffness * jm * jl / (jm + jl))
+    damping = 2 * damped * math.sqrt(stiffness * jm * jl / (jm + jl))
     friction = torque * float(rng.uniform(0.02, 0.15))
     lines = int(rng.choice([1024, 2500, 3000, 5000]))
     truth = RigTruth(

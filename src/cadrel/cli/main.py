@@ -20,7 +20,7 @@ def main() -> int:
     b.add_argument("--seconds", type=float, help="live: how long they look on (60); busy: how long it is busy (600)")
     b.add_argument("--no-pages", action="store_true", help="leave out the page times (they need the database)")
     e = commands.add_parser("evidence", help="accuracy over drawn benches, as a table")
-    e.add_argument("subject", nargs="?", choices=("route", "commutation", "faults"), default="route")
+    e.add_argument("subject", nargs="?", choices=("route", "commutation", "faults", "verdicts"), default="route")
     e.add_argument("--benches", type=int, help="benches without faults (route 10, commutation 200)")
     e.add_argument("--pairs", type=int, default=100, help="commutation: drawn pairs of wiring faults")
     e.add_argument("--each", type=int, default=2, help="commutation: benches for each single fault on each device")
@@ -88,6 +88,11 @@ def _evidence(arguments: argparse.Namespace) -> int:
         return evidence(benches=arguments.benches or 10, seed=arguments.seed, out=arguments.out)
     from cadrel.cli.stack import ROOT
 
+    if arguments.subject == "verdicts":
+        from cadrel.cli.verdict_evidence import verdict_evidence
+
+        out = arguments.out or ROOT / "docs" / "evidence" / "verdicts.md"
+        return verdict_evidence(benches=arguments.benches or 60, seed=arguments.seed, out=out)
     if arguments.subject == "faults":
         from cadrel.cli.faults.evidence import fault_evidence
 

@@ -152,7 +152,8 @@ class LiveProcess:
                 while not (me.is_over or self.facts.has_ended(session)):
                     await _send_part(send, ": here\n\n")
                     with contextlib.suppress(TimeoutError):
-                        await asyncio.wait_for(me.told.wait(), PRESENCE)
+                        async with asyncio.timeout(PRESENCE):
+                            await me.told.wait()
 
         await _until_gone(stay(), receive, send)
 

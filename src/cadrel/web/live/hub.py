@@ -60,8 +60,10 @@ class Hub:
             first = True
             while not me.is_over:
                 if not first:
+                    # Not wait_for: it may swallow a cancellation that comes with the event, and the page would stay.
                     with contextlib.suppress(TimeoutError):
-                        await asyncio.wait_for(me.told.wait(), 1.0)
+                        async with asyncio.timeout(1.0):
+                            await me.told.wait()
                 first = False
                 me.told.clear()
                 if self.facts.has_ended(session):

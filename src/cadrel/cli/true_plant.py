@@ -1,0 +1,146 @@
+"""The loops on the true plant, by a second way: the exact sampled system, written anew from the rig's own figures.
+
+Nothing here is shared with `core.control.cascade` but the filters' coefficients: plant and winding are discretised by
+SciPy at the tick, the drive's difference equations are added by hand, and frequency responses are read from the state
+space of one velocity sample. Coulomb friction, dead time and limits are left out: this is the plant at the working
+current.
+"""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.signal import cont2discrete
+
+from cadrel.core.control import Margins, read_margins
+from cadrel.core.control.filters import TICK, TV, Biquad, lowpass_pole, notch
+from cadrel.core.simulation import RigTruth
+
+FloatArray = NDArray[np.float64]
+COARSE, DENSE = 6000, 4000  # points of the grid, and across each resonance
+
+
+@dataclass(frozen=True, slots=True)
+class TrueLoop:
+    """One loop on the true plant."""
+
+    margins: Margins
+    is_stable: bool
+
+
+def true_loops(truth: RigTruth, values: Mapping[str, float]) -> dict[str, TrueLoop]:
+    """Return velocity and position loop of a rig with the drive values in force. SI, by registry key."""
+    a, b, speed, angle = _velocity_sample(truth, values)
+    f = _grid(truth)
+    z = np.exp(2j * np.pi * f * TV)
+    to_speed, to_angle = _response(a, b, speed, z), _response(a, b, angle, z)
+    controller = _controller(values, z)
+    velocity = controller * to_speed
+    position = values["position.gain"] * controller * to_angle / (1 + velocity)
+    found = {}
+    for name, loop in (("velocity", velocity), ("position", position)):
+        found[name] = TrueLoop(read_margins(loop, f), _is_stable(name, a, b, speed, angle, values))
+    return found
+
+
+def _velocity_sample(
+    truth: RigTruth, values: Mapping[str, float]
+) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
+    """State, input (torque command) and the rows of filtered speed and angle, over one velocity sample.
+
+    States: i, w1, th1, w2, th2, voltage in force, voltage next, integral, angle at the last sample, filtered speed.
+    """
+    t, n = truth, 10
+    kt, ke = 1.5 * t.pole_pairs * t.flux_linkage, t.pole_pairs * t.flux_linkage
+    r, ind = t.resistance, t.inductance_q
+    plant = np.zeros((5, 5))
+    plant[0, :2] = -r / ind, -ke / ind
+    plant[1] = [kt, -(t.damping + t.viscous_motor), -t.stiffness, t.damping, t.stiffness]
+    plant[1] /= t.inertia_motor
+    plant[2, 1] = 1.0
+    plant[3] = np.array([0.0, t.damping, t.stiffness, -(t.damping + t.viscous_load), -t.stiffness]) / t.inertia_load
+    plant[4, 3] = 1.0
+    inlet = np.array([[1 / ind], [0.0], [0.0], [0.0], [0.0]])
+    phi, gamma, *_ = cont2discrete((plant, inlet, np.eye(5), np.zeros((5, 1))), TICK, method="zoh")
+    kp, tn = values["current.gain"], values["current.reset_time"]
+    kt_drive = 1.5 * values["motor.pole_pairs"] * values["motor.flux_linkage"]
+    ke_drive = values["motor.pole_pairs"] * values["motor.flux_linkage"]
+    pole = lowpass_pole(values["velocity.feedback_filter"])
+    x, u = np.eye(n, n + 1), np.zeros(n + 1)  # every state and the input at once, one a column
+    u[n] = 1.0
+    raw = (x[2] - x[8]) / TV
+    speed = pole * x[9] + (1 - pole) * raw
+    seen_angle = x[2].copy()
+    body, now, integral = x[:5].copy(), x[6].copy(), x[7].copy()
+    for _ in range(round(TV / TICK)):
+        error = u / kt_drive - body[0]
+        following = kp * error + integral + ke_drive * speed
+        integral = integral + kp / tn * TICK * error
+        body = phi @ body + gamma @ now[None, :]
+        now = following
+    update = np.vstack([body, np.zeros(n + 1), now, integral, x[2], speed])
+    return update[:, :n], update[:, n], speed[:n], seen_angle[:n]
+
+
+def _response(a: FloatArray, b: FloatArray, row: FloatArray, z: NDArray[np.complex128]) -> NDArray[np.complex128]:
+    values, vectors = np.linalg.eig(a)
+    left = row @ vectors
+    right = np.linalg.solve(vectors, b.astype(complex))
+    return (left * right / (z[:, None] - values[None, :])).sum(1)
+
+
+def _controller(values: Mapping[str, float], z: NDArray[np.complex128]) -> NDArray[np.complex128]:
+    w = 1 / z
+    pi = values["velocity.gain"] * (1 + TV / values["velocity.reset_time"] * w / (1 - w))
+    pole = lowpass_pole(values["velocity.torque_filter"])
+    q = notch(
+        values["velocity.notch_frequency"],
+        width=values["velocity.notch_width"],
+        depth_db=values["velocity.notch_depth"],
+    )
+    return pi * (1 - pole) / (1 - pole * w) * (q.b0 + q.b1 * w + q.b2 * w * w) / (1 + q.a1 * w + q.a2 * w * w)
+
+
+def _notch(v: Mapping[str, float]) -> Biquad:
+    return notch(v["velocity.notch_frequency"], width=v["velocity.notch_width"], depth_db=v["velocity.notch_depth"])
+
+
+def _is_stable(
+    name: str, a: FloatArray, b: FloatArray, speed: FloatArray, angle: FloatArray, values: Mapping[str, float]
+) -> bool:
+    """Whether every eigenvalue of the closed loop lies inside the unit circle."""
+    pole = lowpass_pole(values["velocity.torque_filter"])
+    q = notch(
+        values["velocity.notch_frequency"],
+        width=values["velocity.notch_width"],
+        depth_db=values["velocity.notch_depth"],
+    )
+    kp, tn = values["velocity.gain"], values["velocity.reset_time"]
+    n = len(a)
+    x = np.eye(n + 6)  # plant, then integral, low-pass, and the notch's two inputs and two outputs before
+    plant, inner, lp, x1, x2, y1, y2 = x[:n], x[n], x[n + 1], x[n + 2], x[n + 3], x[n + 4], x[n + 5]
+    command = -values["position.gain"] * (angle @ plant) if name == "position" else np.zeros(n + 6)
+    error = command - speed @ plant
+    filtered = pole * lp + (1 - pole) * (kp * error + inner)
+    torque = q.b0 * filtered + q.b1 * x1 + q.b2 * x2 - q.a1 * y1 - q.a2 * y2
+    update = np.vstack(
+        [a @ plant + np.outer(b, torque), inner + kp / tn * TV * error, filtered, filtered, x1, torque, y1]
+    )
+    moduli = np.sort(np.abs(np.linalg.eigvals(update)))[::-1]
+    # Without a position loop nothing holds the absolute angle: one eigenvalue of exactly 1 belongs to it.
+    free = 0 if name == "position" else 1
+    return bool(moduli[free] < 1.0 - 1e-9 and (not free or moduli[0] < 1.0 + 1e-6))
+
+
+def _grid(truth: RigTruth) -> FloatArray:
+    top = 0.49 / TV
+    parts = [np.geomspace(0.3, top, COARSE)]
+    together = truth.inertia_motor * truth.inertia_load / (truth.inertia_motor + truth.inertia_load)
+    for inertia in (together, truth.inertia_load):
+        centre = math.sqrt(truth.stiffness / inertia) / (2 * math.pi)
+        if centre < top:
+            parts.append(centre * (1 + 0.2 * np.linspace(-1, 1, DENSE) ** 3))
+    grid = np.unique(np.concatenate(parts))
+    return grid[grid < top]

@@ -1,0 +1,55 @@
+"""The judge of the evidence against the drive's linear model: two ways, written apart, that must agree."""
+
+import math
+
+import numpy as np
+import pytest
+
+from cadrel.cli.true_plant import true_loops
+from cadrel.core.control import Gains, TwoMass, Winding
+from cadrel.core.parameters import default_drive_values
+from cadrel.core.verdict import refined_margins
+from tests.conftest import rig_of
+
+TRUTH = rig_of("tile-pusher")
+
+
+def values_with(**changes: float) -> dict[str, float]:
+    return default_drive_values() | {
+        "motor.pole_pairs": float(TRUTH.pole_pairs), "motor.flux_linkage": TRUTH.flux_linkage,
+        "motor.resistance": TRUTH.resistance, "motor.inductance": TRUTH.inductance_q, "current.gain": 17.0,
+        "current.reset_time": 3.4e-3, "velocity.gain": 0.15, "velocity.reset_time": 9e-3,
+        "velocity.torque_filter": 1500.0,
+        "velocity.feedback_filter": 800.0, "velocity.notch_frequency": 309.0, "velocity.notch_depth": -10.0,
+        "velocity.notch_width": 0.3, "position.gain": 150.0,
+    } | {k.replace("__", "."): v for k, v in changes.items()}  # fmt: skip
+
+
+def models() -> tuple[TwoMass, Winding]:
+    t = TRUTH
+    load = TwoMass(
+        inertia_motor=t.inertia_motor, inertia_load=t.inertia_load, stiffness=t.stiffness, damping=t.damping,
+        viscous=t.viscous_motor, viscous_load=t.viscous_load,
+    )  # fmt: skip
+    emf = 1.5 * (t.pole_pairs * t.flux_linkage) ** 2
+    return load, Winding(resistance=t.resistance, inductance=t.inductance_q, emf=emf)
+
+
+@pytest.mark.parametrize("loop", ["velocity", "position"])
+def test_the_exact_sampled_system_and_the_linear_model_read_the_same_margins(loop: str) -> None:
+    values = values_with()
+    found = true_loops(TRUTH, values)[loop]
+    load, winding = models()
+    model = refined_margins(loop, load, winding, Gains.from_drive(values))  # type: ignore[arg-type]
+    assert found.is_stable
+    assert found.margins.sensitivity_peak == pytest.approx(model.sensitivity_peak, rel=0.02)
+    assert math.degrees(found.margins.phase_margin or 0) == pytest.approx(
+        math.degrees(model.phase_margin or 0), abs=1.0
+    )
+    assert found.margins.gain_margin_db == pytest.approx(model.gain_margin_db, abs=0.3)
+
+
+def test_a_loop_that_runs_away_is_unstable_to_the_judge() -> None:
+    assert not true_loops(TRUTH, values_with(velocity__gain=2.0))["velocity"].is_stable
+    assert not true_loops(TRUTH, values_with(position__gain=1500.0))["position"].is_stable
+    assert np.isfinite(true_loops(TRUTH, values_with())["velocity"].margins.sensitivity_peak)

@@ -6,6 +6,7 @@ import numpy as np
 
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth
+from cadrel.core.simulation.truth import DEAD_LAWS
 
 
 def draw_bench(rng: np.random.Generator, *, wide: bool = False) -> tuple[RigTruth, dict[str, Entry]]:
@@ -40,6 +41,9 @@ def draw_bench(rng: np.random.Generator, *, wide: bool = False) -> tuple[RigTrut
     damping = 2 * damped * math.sqrt(stiffness * jm * jl / (jm + jl))
     friction = torque * float(rng.uniform(0.02, 0.15))
     lines = int(rng.choice([1024, 2500, 3000, 5000]))
+    knee, law = 0.02, "hyperbola"
+    if wide:
+        knee, law = float(rng.uniform(0.02, 0.1)), str(rng.choice(DEAD_LAWS))
     truth = RigTruth(
         resistance=r,
         inductance_d=r * tau * saliency,
@@ -70,7 +74,8 @@ def draw_bench(rng: np.random.Generator, *, wide: bool = False) -> tuple[RigTrut
         brake_resistor=3.0 if low_voltage else 60.0,
         overvoltage=1.3 * bus,
         dead_voltage=float(rng.uniform(0.1, 0.3)) if low_voltage else float(rng.uniform(0.5, 1.5)),
-        dead_current=0.02 * ic,
+        dead_current=knee * ic,
+        dead_law=law,
         current_noise=0.002 * ic,
         current_lsb=0.001 * ic,
         drive_current_peak=4 * ic,

@@ -111,10 +111,11 @@ def document(found: list[Judged], *, seed: int) -> str:
     lines = [
         "# Verdicts over widely drawn benches",
         "",
-        f"`bin/cadrel evidence verdicts --benches {len(found)} --seed {seed}`: inertia ratio 0.2 to 30, resonance 40 to "
-        "1200 Hz, damping 0.5 to 5 %, sheets up to 10 % off. The true loops come from the exact sampled system of the "
-        "rig's own figures (`cli/true_plant.py`), written apart from the model that the procedures use. Falsely proven is "
-        f"a loop called proven whose true loop is unstable, or misses what was asked by more than {100 * MISS:.0f} %.",
+        f"`bin/cadrel evidence verdicts --benches {len(found)} --seed {seed}`: inertia ratio 0.2 to 30, resonance 40 "
+        "to 1200 Hz, damping 0.5 to 5 %, sheets up to 10 % off. The true loops come from the exact sampled system of "
+        "the rig's own figures (`cli/true_plant.py`), written apart from the model that the procedures use. Falsely "
+        "proven is a loop called proven whose true loop is unstable, or misses what was asked by more than "
+        f"{100 * MISS:.0f} %.",
         "",
         f"**Falsely proven: {len(false)} of {len(found)}.** Proven {states['proven']}, failed {states['failed']}, "
         f"refused {states['refused']}.",

@@ -166,7 +166,11 @@ RIG_KEYS: dict[str, tuple[dict[str, Any], str]] = {
     "brake_resistor": (_NOT_NEGATIVE, "[ohm], 0: none"),
     "overvoltage": (_POSITIVE, "Trip of the power stage [V]"),
     "dead_voltage": (_NOT_NEGATIVE, "Voltage lost per phase by the inverter's dead time [V]"),
-    "dead_current": (_POSITIVE, "Current at which half of it is lost [A]"),
+    "dead_current": (_POSITIVE, "Scale of the law: at it half is lost by the hyperbola [A]"),
+    "dead_law": (
+        {"enum": ["hyperbola", "tanh", "atan", "exponential", "clipped"]},
+        "How the loss grows with a phase current",
+    ),
     "current_noise": (_NOT_NEGATIVE, "Standard deviation of a current sample [A]"),
     "current_lsb": (_POSITIVE, "Resolution of a current sample [A]"),
     "drive_current_peak": (_POSITIVE, "Rating of the drive [A peak of sine]"),

@@ -13,6 +13,7 @@ from cadrel.core.response.estimate import FrequencyResponse
 
 FloatArray = NDArray[np.float64]
 WIDE = 4.0  # a search goes to exp(4) times its start either way
+INDEPENDENT = 12  # moments of a run whose residuals are strangers: its strokes, both ways
 KNEES = (0.003, 0.01, 0.03, 0.1, 0.3)  # of the largest current: where the dead time's voltage bends
 
 
@@ -31,18 +32,49 @@ def resistance_from_levels(current: FloatArray, voltage: FloatArray) -> Estimate
 
     Notes
     -----
-    v = R i + U (f(i) + f(i / 2)), f(i) = i / (|i| + i0): one phase carries the current, two return half of it each, and
-    dead time shifts large currents alike, small ones less. Voltage over current would read the shift as resistance, a
-    straight line through the levels its bend. Every i0 is tried, and weighs by how well it fits.
+    v = R i + U (f(i) + f(i / 2)): one phase carries the current, two return half of it each, and dead time shifts large
+    currents alike, small ones less. Voltage over current would read the shift as resistance, a straight line through
+    the levels its bend. Which f an inverter follows is not known: every law of `LAWS` is tried with every i0, and
+    weighs by how well it fits; what they differ by is part of the doubt, and so is what leaving out a level changes.
     """
     if len(current) < 4 or np.ptp(current) < 1e-6:
         raise UnusableInput(what="The current levels do not differ.", remedy="Use four or more levels.")
-    sizes = np.abs(current)
+    whole = _resistance(current, voltage)
+    if len(current) < 5:
+        return whole
+    without = [_resistance(np.delete(current, k), np.delete(voltage, k)).value for k in (0, len(current) - 1)]
+    apart = max(abs(value - whole.value) for value in without)
+    return Estimated(whole.value, math.hypot(whole.std, 0.5 * apart))
+
+
+def _resistance(current: FloatArray, voltage: FloatArray) -> Estimated:
+    largest = float(np.abs(current).max())
     fits = [
-        _beside_dead_time(current, current / (sizes + knee) + current / (sizes + 2 * knee), voltage)
-        for knee in float(sizes.max()) * np.geomspace(2e-4, 0.3, 60)
+        _beside_dead_time(current, law(current / knee) + law(current / (2 * knee)), voltage)
+        for law in LAWS
+        for knee in largest * np.geomspace(2e-4, 0.3, 24)
     ]
     return _weighed(fits, len(current))
+
+
+def _hyperbola(x: FloatArray) -> FloatArray:
+    return x / (np.abs(x) + 1.0)
+
+
+def _arctangent(x: FloatArray) -> FloatArray:
+    return 2.0 / math.pi * np.arctan(x)
+
+
+def _exponential(x: FloatArray) -> FloatArray:
+    return np.copysign(1.0 - np.exp(-np.abs(x)), x)
+
+
+def _clipped(x: FloatArray) -> FloatArray:
+    return np.clip(x, -1.0, 1.0)
+
+
+# How the voltage that dead time loses may grow with the current, from steep to flat; odd, and 1 at large currents.
+LAWS = (_hyperbola, np.tanh, _arctangent, _exponential, _clipped)
 
 
 def _weighed(fits: list[tuple[float, Estimated]], n: int) -> Estimated:
@@ -127,15 +159,17 @@ def flux_from_spinning(
 
     Notes
     -----
-    v_q = w psi + R i_q + L di_q/dt + w L i_d + dead time, which follows the current as i / (|i| + i0); i0 is
-    searched for.
+    v_q = w psi + R i_q + L di_q/dt + w L i_d + dead time, which follows the current by one of `LAWS`; law and i0 are
+    weighed by how well they fit. Neighbouring moments share what the model leaves: as many count as independent as
+    there are strokes, about `INDEPENDENT`.
     """
     if len(omega_el) < 8 or np.ptp(np.sign(omega_el)) < 1:
         raise UnusableInput(what="Flux needs two speeds in each direction.", remedy="Allow more travel or speed.")
     y = v_q - resistance * i_q - inductance * i_q_slope - omega_el * inductance * i_d
-    sizes = np.abs(i_q)
-    fits = [_beside_dead_time(omega_el, i_q / (sizes + share * float(sizes.max())), y) for share in KNEES]
-    return min(fits, key=lambda fit: fit[0])[1]
+    largest = float(np.abs(i_q).max())
+    fits = [_beside_dead_time(omega_el, law(i_q / (share * largest)), y) for law in LAWS for share in KNEES]
+    found = _weighed(fits, INDEPENDENT)
+    return Estimated(found.value, found.std * math.sqrt(max(len(omega_el) / INDEPENDENT, 1.0)))
 
 
 def angle_error_from_spinning(
@@ -170,5 +204,6 @@ def angle_error_from_spinning(
     rest = v_d - (a / scale) @ solution
     sigma2 = float(rest @ rest) / max(len(v_d) - 4, 1)
     std = math.sqrt(sigma2 * np.linalg.inv((a / scale).T @ (a / scale))[0, 0]) / scale[0]
+    std *= math.sqrt(max(len(v_d) / INDEPENDENT, 1.0))
     share = float(solution[0] / scale[0]) / flux_linkage
     return Estimated(math.asin(min(1.0, max(-1.0, share))), std / flux_linkage)

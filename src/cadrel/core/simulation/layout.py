@@ -56,6 +56,7 @@ class Plant(NamedTuple):
     chopper_resistance: float
     dead_voltage: float
     dead_current: float
+    dead_law: int
     current_noise: float
     current_lsb: float
     bus_noise: float

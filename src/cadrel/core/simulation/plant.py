@@ -64,6 +64,21 @@ def turned(c, s, x):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def _lost(i, p):
+    """Share of the dead-time voltage lost at a phase current; which law an inverter follows is nobody's to know."""
+    if p.dead_law == 0:
+        return i / (abs(i) + p.dead_current)
+    x = i / p.dead_current
+    if p.dead_law == 1:
+        return math.tanh(x)
+    if p.dead_law == 2:
+        return 2.0 / math.pi * math.atan(x)
+    if p.dead_law == 3:
+        return math.copysign(1.0 - math.exp(-abs(x)), x)
+    return min(max(x, -1.0), 1.0)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
 def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so that it stays in registers
     """Advance the plant record `s` by one tick with the voltage already in it."""
     h = TICK
@@ -83,9 +98,7 @@ def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so th
         ib_ = id0 * s0 + iq0 * c0
         b = -0.5 * ia + SQRT3_2 * ib_
         c = -0.5 * ia - SQRT3_2 * ib_
-        ea = ia / (abs(ia) + p.dead_current)
-        eb = b / (abs(b) + p.dead_current)
-        ec = c / (abs(c) + p.dead_current)
+        ea, eb, ec = _lost(ia, p), _lost(b, p), _lost(c, p)
         va -= p.dead_voltage * (2 * ea - eb - ec) / 3
         vb -= p.dead_voltage * (eb - ec) / (2 * SQRT3_2)
     te0 = 1.5 * p.pole_pairs * (p.flux_linkage * iq0 + (p.inductance_d - p.inductance_q) * id0 * iq0)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.simulation.layout import TICK, Plant
-from cadrel.core.simulation.truth import DEVICES, RigTruth
+from cadrel.core.simulation.truth import DEAD_LAWS, DEVICES, RigTruth
 
 HALL_SEQUENCE = (1, 3, 2, 6, 4, 5)
 MIRRORED_SEQUENCE = (1, 5, 4, 6, 2, 3)
@@ -76,6 +76,7 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         chopper_resistance=truth.brake_resistor,
         dead_voltage=truth.dead_voltage,
         dead_current=truth.dead_current,
+        dead_law=DEAD_LAWS.index(truth.dead_law),
         current_noise=truth.current_noise,
         current_lsb=truth.current_lsb,
         bus_noise=0.0,

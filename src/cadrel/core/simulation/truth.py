@@ -8,6 +8,9 @@ from cadrel.core.errors import UnusableInput
 DEVICES = {"incremental": 0, "sincos": 1, "resolver": 2, "serial": 3, "halls": 4}
 
 
+DEAD_LAWS = ("hyperbola", "tanh", "atan", "exponential", "clipped")  # as the kernel numbers them
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RigTruth:
     """The true axis and drive hardware. SI, per phase, peak; all of the load reflected to the motor shaft."""
@@ -81,7 +84,8 @@ class RigTruth:
     brake_resistor: float = 0.0  # [ohm] 0: none
     overvoltage: float = 410.0
     dead_voltage: float = 1.0  # [V] lost per phase by dead time
-    dead_current: float = 0.1  # [A] at which half of it is lost
+    dead_current: float = 0.1  # [A] scale of the law: at it half is lost by the hyperbola
+    dead_law: str = "hyperbola"  # one of DEAD_LAWS
     current_noise: float = 0.01  # [A]
     current_lsb: float = 0.005  # [A]
     drive_current_peak: float = 20.0  # [A peak]

@@ -2,9 +2,10 @@
 
     accounts/   login, roles
     projects/   Project, Drive, Axis, ValueSet and the actions that change them
-    runs/       Run, Finding, Proposal, Event; the run shelf and the analysis page
-    jobs/       procedures in the worker: Job, the task, progress
-    rig/        the drive as the page sees it: live strip, control, jog, STOP, compare, send, store
+    runs/       Run, Verdict, Finding, Proposal, Event; the run shelf and the analysis page
+    jobs/       procedures in the worker: Job, the run itself, its end on disk and in the database
+    live/       a process of its own: streams, who looks on, STOP
+    rig/        the drive as the page sees it: strip, control, jog, compare, send, store; what became of a silent run
     route/      one sheet a step: entry forms, checks, predictions
     templates/  pages and parts; static/ scripts, styles, fonts
 

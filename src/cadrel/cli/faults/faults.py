@@ -33,7 +33,8 @@ FAULTS = (
     Fault("kill-supervisor", "supervisor killed", "supervisor", "kill", stops_jog=JOG, stops_run=WORKER),
     Fault("cut-worker", "the worker's database connection cut", "worker", "cut"),
     Fault("cut-others", "every other database connection cut", "web", "cut"),
-    Fault("close-pages", "every page of the one who leads closed", "live", "close", stops_jog=JOG, stops_run=WATCH),
+    # The streams only: a held button's beats go on, as those of a page that has lost its stream would.
+    Fault("close-pages", "every stream of the one who leads closed", "live", "close", stops_jog=WATCH, stops_run=WATCH),
     Fault("freeze-web", "web process frozen", "web", "freeze", 4.0, stops_jog=JOG),
     Fault("freeze-live", "live process frozen", "live", "freeze", 5.0, stops_jog=WATCH, stops_run=WATCH),
     Fault("freeze-worker", "worker frozen", "worker", "freeze", 5.0, stops_run=WORKER),

@@ -10,7 +10,7 @@ from django.utils import timezone
 from cadrel.core.parameters import STEPS
 
 SILENT = timedelta(seconds=4)  # of a run in the database, before the drive is asked what it knows
-NEVER_TAKEN = timedelta(seconds=4)  # a worker takes what is queued within a moment
+NEVER_TAKEN = timedelta(seconds=10)  # a worker takes what is queued within a moment, on a busy machine a little later
 NO_WORKER = timedelta(seconds=5)  # without a sign of life in the database
 
 

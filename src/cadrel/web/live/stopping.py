@@ -8,7 +8,7 @@ from typing import Any
 from cadrel.link.wire import Request, WireError, decode_response, encode_request
 
 WITHIN = 0.28  # [s] for one axis to answer; all are told side by side
-ACROSS = "STOP in Cadrel"
+NO_SUPPLY = "PoweredOff"  # code of a drive's refusal
 
 
 async def stop_axes(
@@ -51,6 +51,8 @@ async def _stop_one(axis: dict[str, Any], *, by: str, press: str, why: str, secr
             await writer.drain()
             for _ in lines:
                 response = decode_response(await reader.readline())
+                if response.error is not None and (response.error.get("data") or {}).get("code") == NO_SUPPLY:
+                    return None  # what has no supply turns by itself no more than told
                 if response.error is not None:
                     return str(response.error["message"])[:200]
     except TimeoutError:

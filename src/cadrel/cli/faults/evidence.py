@@ -8,7 +8,7 @@ from collections import Counter
 from pathlib import Path
 
 from cadrel.cli.faults.disk import fill_the_disk
-from cadrel.cli.faults.episode import BACK, Episode, Seen
+from cadrel.cli.faults.episode import BACK, GOES_ON, Episode, Seen
 from cadrel.cli.faults.faults import FAULTS, SITUATIONS, Fault
 from cadrel.cli.faults.rigged import Rigged
 
@@ -74,7 +74,9 @@ def document(seen: list[Seen], disk: list[tuple[str, bool, str]], *, seed: int) 
         "Standstill is by the drive's own clock from the fault on; the page's words are held against the drive, asked "
         "past the application every 10 ms, with 1 s of grace. Wanted: standstill within 0.2 s (held jog), 1 s (worker "
         "lost), 3 s (nobody watches); nothing false, nothing lost, back at work within "
-        f"{BACK:g} s without a restart (the supervisor excepted: it is started again).",
+        f"{BACK:g} s without a restart (the supervisor excepted: it is started again). Where a fault lets a run go on, "
+        f"short ones run to their end, whose result must be there; long ones are seen to go on for {GOES_ON:g} s, then "
+        "aborted, which must work. With the stand-in killed its plant is gone: its standstill is no measurement.",
         "",
         f"**{len(seen) - len(bad)} of {len(seen)} as wanted.** False statements: {sum(len(s.false) for s in seen)}. "
         f"Lost: {sum(len(s.lost) for s in seen)}.",

@@ -163,6 +163,17 @@ def test_the_first_button_held_wins_until_it_is_let_go(ready: tuple[Drive, Simul
     drive.jog(-20.0, holder="right")  # let go: now the other may
 
 
+def test_a_beat_that_its_own_release_overtook_moves_nothing(ready: tuple[Drive, SimulatedDrive]) -> None:
+    drive, simulated = ready
+    enable(drive)
+    drive.jog(20.0, holder="press 1")
+    drive.jog(0.0, holder="press 1")
+    with pytest.raises(RefusedByDrive, match="was let go"):
+        drive.jog(20.0, holder="press 1")
+    drive.jog(20.0, holder="press 2")
+    assert simulated.status()["moving"] or simulated.status()["mode"] == "position"
+
+
 def test_taking_control_by_force_is_in_the_drives_log(ready: tuple[Drive, SimulatedDrive]) -> None:
     drive, simulated = ready
     Drive(drive.link, "axis").take_control("somebody", force=True)

@@ -116,6 +116,7 @@ class SimulatedDrive:
         self._consent: RunConsent | None = None
         self._consent_gone = "none was given"
         self._presses: list[str] = []
+        self._let_go: list[str] = []
         self._last_stop: dict[str, Any] | None = None
         self._path = np.zeros((1, 6))
         self._excitation = np.zeros(1)
@@ -562,6 +563,8 @@ class SimulatedDrive:
         s = self._state
         s.vec_target, s.vec_rate, s.vec_accel = angle, abs(rate), abs(acceleration)
         self._held_until = s.tick + JOG_TICKS if held else 0
+        if not held:
+            self._let(holder)
         s.vec_current_target, s.vec_current_rate = min(abs(current), self._settings.current_limit), abs(rise)
 
     def adopt_angle(self, angle: float) -> None:
@@ -576,7 +579,15 @@ class SimulatedDrive:
         """Take the hold of a button, held until a tick. Raises `DriveRefused` while another button is held."""
         if held > self._state.tick and self._holder and holder != self._holder:
             raise DriveRefused(why="another button is being held.", remedy="Let go of the other one first.")
+        if holder in self._let_go:  # a beat that was overtaken by the end of its own press
+            raise DriveRefused(why="this button was let go.", remedy="Press it again.")
         self._holder = holder
+
+    def _let(self, holder: str) -> None:
+        """Note that a press has ended: what still arrives of it is not obeyed."""
+        self._holder = ""
+        if holder:
+            self._let_go = [*self._let_go[1 - PRESSES :], holder]
 
     def jog(self, velocity: float, *, holder: str = "") -> None:
         """Run at a speed as long as this is renewed within 100 ms by the same holder. [rad/s]"""
@@ -587,7 +598,7 @@ class SimulatedDrive:
         s.gen_rate, s.gen = c.acceleration, layout.GEN_RAMP
         self._jog_until = s.tick + JOG_TICKS
         if not velocity:
-            self._holder = ""  # let go
+            self._let(holder)
         if velocity or not self._jog_heard:
             self._jog_heard = s.tick
 

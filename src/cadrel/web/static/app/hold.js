@@ -20,7 +20,7 @@ export function holding(root, begin, go = (values) => values) {
     try {
       const answer = await post(url, { ...values, holder }), told = answer.status === 204 ? {} : await answer.json();
       if (answer.ok) values = go(values, told);
-      else { release(); say(told.text); }
+      else if (held) { release(); say(told.text); }
     } catch { release(); say("No contact with Cadrel. The jog ends in the drive by itself; look at the axis."); } finally { busy = false; }
   };
   const press = (/** @type {HTMLElement} */ button) => {

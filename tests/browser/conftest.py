@@ -133,6 +133,7 @@ def step(page: Page, name: str) -> None:
     """Go to a step by the route."""
     page.get_by_role("navigation", name="Route").get_by_role("link", name=name).click()
     expect(page.get_by_role("heading", level=1, name=name)).to_be_visible()
+    expect(page.locator("#strip")).to_have_attribute("data-ready", "1")  # the scripts are there, and answer
 
 
 def run_procedure(page: Page, button: str, *, seconds: float) -> None:
@@ -175,7 +176,8 @@ def send_and_store(page: Page) -> None:
 
 @contextmanager
 def held(button: Locator) -> Iterator[None]:
-    """Hold a button with the mouse."""
+    """Hold a button with the mouse, where it can be seen."""
+    button.evaluate("b => b.scrollIntoView({ block: 'center' })")
     box = button.bounding_box()
     assert box is not None
     mouse = button.page.mouse

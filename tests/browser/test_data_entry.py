@@ -134,6 +134,7 @@ def test_another_kind_of_motor_asks_for_other_things_and_keeps_what_was_typed(pa
 def test_the_library_is_searched_and_a_motor_taken_from_it(page: Page, stack: Stack) -> None:
     page.get_by_role("row", name=re.compile("Glaze table")).get_by_role("link").click()
     page.get_by_role("link", name="From the library").click()
+    expect(page.locator("[data-module=presence]")).to_have_attribute("data-ready", "1")  # the scripts are there
     page.get_by_label("Search").fill("norwend brake")
     rows = page.locator("#records tbody tr")
     expect(rows).to_have_count(1)

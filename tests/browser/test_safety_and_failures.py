@@ -79,6 +79,7 @@ def test_jog_stops_when_the_button_is_let_go(pusher: Page, stack: Stack) -> None
 def test_jog_stops_when_the_page_goes_away(pusher: Page, stack: Stack) -> None:
     bench = stack.drive("tile-pusher")
     enable_jog(pusher)
+    pusher.get_by_role("button", name="Jog forward").evaluate("b => b.scrollIntoView({ block: 'center' })")
     box = pusher.get_by_role("button", name="Jog forward").bounding_box()
     assert box is not None
     pusher.mouse.move(box["x"] + 20, box["y"] + 20)

@@ -49,7 +49,6 @@ def test_a_run_nobody_watches_stops_and_one_agreed_to_goes_on(pusher: Page, stac
     bench = stack.drive("tile-pusher")
     start_moves(pusher)
     since = bench.status()["time"]
-    pusher.context.storage_state()
     context = pusher.context
     pusher.close()
     assert drive_seconds_until_off(bench, since) < UNWATCHED

@@ -3,6 +3,7 @@ import { post, say } from "./net.js";
 import { token } from "./tab.js";
 
 const BEAT = 35; // [ms]; the drive waits 100 ms for the next one
+const REFUSED = 400; // [ms] of refusals after which a press has failed
 
 /**
  * Buttons that act only while they are held: let go, leave, hide or lose focus and it ends. Returns the undo.
@@ -13,20 +14,28 @@ const BEAT = 35; // [ms]; the drive waits 100 ms for the next one
 export function holding(root, begin, go = (values) => values) {
   const url = String(root.dataset.url);
   let held = /** @type {HTMLElement | null} */ (null), values = /** @type {Record<string, string>} */ ({});
-  let busy = false, timer = 0, holder = "";
+  let busy = false, timer = 0, holder = "", taken = 0;
+  let ended = /** @type {Promise<unknown>} */ (Promise.resolve()); // the press before, told to the drive
   const beat = async () => {
     if (!held || busy) return;
     busy = true;
     try {
+      await ended;
+      if (!held) return;
       const answer = await post(url, { ...values, holder }), told = answer.status === 204 ? {} : await answer.json();
-      if (answer.ok) values = go(values, told);
-      else if (held) { release(); say(told.text); }
-    } catch { release(); say("No contact with Cadrel. The jog ends in the drive by itself; look at the axis."); } finally { busy = false; }
+      if (answer.ok) { values = go(values, told); taken = performance.now(); }
+      // What is refused for a moment is asked for again: another button may just be let go.
+      else if (held && performance.now() - taken > REFUSED) { release(); say(told.text); }
+    } catch {
+      release();
+      say("No contact with Cadrel. The jog ends in the drive by itself; look at the axis.");
+    } finally { busy = false; }
   };
   const press = (/** @type {HTMLElement} */ button) => {
     if (held) return;
     held = button;
     holder = token();
+    taken = performance.now();
     values = begin(button);
     button.classList.add("held");
     say("");
@@ -38,7 +47,7 @@ export function holding(root, begin, go = (values) => values) {
     held.classList.remove("held");
     held = null;
     window.clearInterval(timer);
-    post(url, { share: "0", holder }).catch(() => {});
+    ended = post(url, { share: "0", holder }).catch(() => {});
   };
   for (const button of /** @type {NodeListOf<HTMLElement>} */ (root.querySelectorAll(".hold"))) {
     button.addEventListener("pointerdown", (event) => { button.setPointerCapture(event.pointerId); press(button); });

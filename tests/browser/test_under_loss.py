@@ -85,6 +85,7 @@ def test_of_two_tabs_the_first_button_held_wins_until_it_is_let_go(pusher: Page,
     other = pusher.context.new_page()
     other.goto(f"{stack.url}/axis/1/load/")
     expect(other.locator("#jog")).to_have_attribute("data-ready", "1")
+    pusher.bring_to_front()  # a page in the background holds nothing
     with held(pusher.get_by_role("button", name="Jog forward")):
         wait_until_moving(bench)
         other.evaluate(

@@ -268,3 +268,9 @@ def test_a_finding_is_read_in_the_unit_of_the_trade(
     kind: str, value: float, unit: str, std: float | None, read: str
 ) -> None:
     assert reading(Found(kind=kind, label="", value=value, unit=unit, std=std, run=0)) == read
+
+
+def test_every_page_of_someone_logged_in_says_that_it_is_open(client: Client, axis: Axis) -> None:
+    for path in ("/", "/library/", "/new/", f"/axis/{axis.pk}/stand-in/"):
+        assert client.get(path).content.count(b'data-module="presence"') == 1, path
+    assert client.get(f"/axis/{axis.pk}/load/").content.count(b'data-module="presence"') == 0  # its strip does

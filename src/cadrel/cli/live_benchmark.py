@@ -15,8 +15,7 @@ from cadrel.cli.page_client import PageClient, Stream
 
 ENGINEERS, OBSERVERS = 5, 50
 PAGES = ("motor", "drive", "velocity", "acceptance", "handover")
-EVERY, EVERY_IN_A_SOAK = 4.0, 20.0  # [s] between two pages of one user, in a minute and in a quarter of an hour
-SOAK = 300.0  # [s] from which on it is one
+EVERY = 20.0  # [s] between two pages of one user; the streams are there all the time
 BURNERS = 18  # busy processes beside the application
 PROCEDURES = 20  # begun while the machine is busy
 MIB = 1 << 20
@@ -37,9 +36,9 @@ def running() -> Iterator[Rigged]:
 class Visitor(threading.Thread):
     """A user who opens a page now and then, and keeps its stream open all the time."""
 
-    def __init__(self, client: PageClient, number: int, every: float) -> None:
+    def __init__(self, client: PageClient, number: int) -> None:
         super().__init__(daemon=True)
-        self.client, self.number, self.every = client, number, every
+        self.client, self.number = client, number
         self.times: list[float] = []
         self.failed = 0
         self.over = threading.Event()
@@ -47,14 +46,14 @@ class Visitor(threading.Thread):
 
     def run(self) -> None:
         """Look at one page after the other."""
-        self.over.wait(self.number % 20 * self.every / 20)  # they do not come all at once
+        self.over.wait(self.number % 20 * EVERY / 20)  # they do not come all at once
         while not self.over.is_set():
             for page in PAGES:
                 begun = time.monotonic()
                 status, _ = self.client.get(f"/axis/{AXIS}/{page}/")
                 self.times.append(time.monotonic() - begun)
                 self.failed += status != 200
-                if self.over.wait(self.every):
+                if self.over.wait(EVERY):
                     break
         self.stream.close()
 
@@ -66,8 +65,7 @@ def live(*, seconds: float) -> int:
         episode = Episode(rigged, engineer)
         episode.make_ready()
         clients = [engineer] * ENGINEERS + [rigged.client(OBSERVER) for _ in range(2)] * (OBSERVERS // 2)
-        every = EVERY_IN_A_SOAK if seconds >= SOAK else EVERY
-        visitors = [Visitor(client, k, every) for k, client in enumerate(clients)]
+        visitors = [Visitor(client, k) for k, client in enumerate(clients)]
         for visitor in visitors:
             visitor.start()
         until, stops, memory, connections = time.monotonic() + seconds, [], [], []

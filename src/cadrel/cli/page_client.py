@@ -90,7 +90,7 @@ class Stream:
     """A page's event stream, in a thread; asked for anew when it breaks, until closed."""
 
     def __init__(self, client: PageClient, path: str) -> None:
-        self.newest: dict[str, Any] = {}
+        self._line = b"{}"
         self.arrived: list[float] = []
         self.is_open = False
         self._client, self._path = client, path
@@ -98,6 +98,11 @@ class Stream:
         self._connection: http.client.HTTPConnection | None = None
         self._thread = threading.Thread(target=self._read, daemon=True)
         self._thread.start()
+
+    @property
+    def newest(self) -> dict[str, Any]:
+        """What came last; read only when asked for, so that many streams cost their reader little."""
+        return dict(json.loads(self._line))
 
     def close(self) -> None:
         """The page goes."""
@@ -117,7 +122,7 @@ class Stream:
                 self.is_open = answer.status == 200
                 while self.is_open and not self._ended.is_set() and (line := answer.readline()):
                     if line.startswith(b"data: {"):
-                        self.newest = json.loads(line[6:])
+                        self._line = line[6:]
                         self.arrived.append(time.monotonic())
             self.is_open = False
             connection.close()

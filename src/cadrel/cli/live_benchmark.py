@@ -16,6 +16,7 @@ from cadrel.cli.page_client import PageClient, Stream
 ENGINEERS, OBSERVERS = 5, 50
 PAGES = ("motor", "drive", "velocity", "acceptance", "handover")
 EVERY = 20.0  # [s] between two pages of one user; the streams are there all the time
+SOAK = 300.0  # [s] from which on memory is judged: before, processes are still warming up
 BURNERS = 18  # busy processes beside the application
 PROCEDURES = 20  # begun while the machine is busy
 MIB = 1 << 20
@@ -101,7 +102,7 @@ def live(*, seconds: float) -> int:
         for part in PARTS:
             early = statistics.median(m[part] for m in memory[len(memory) // 4 : len(memory) // 2] or memory)
             late = statistics.median(m[part] for m in memory[3 * len(memory) // 4 :] or memory)
-            flat = flat and late <= 1.05 * early
+            flat = flat and (late <= 1.05 * early or seconds < SOAK)
             growth = f"{early / MIB:.1f}, {late / MIB:.1f} MiB, {100 * (late / early - 1):+.1f} %"
             _tell(f"memory of the {part}, second and last quarter", growth)
         moves.join(timeout=20)

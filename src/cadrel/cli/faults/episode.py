@@ -9,6 +9,8 @@ from collections import deque
 from dataclasses import dataclass, field
 from typing import Any
 
+import psycopg
+
 from cadrel.cli.faults.faults import Fault
 from cadrel.cli.faults.rigged import Rigged
 from cadrel.cli.page_client import PageClient, Stream
@@ -106,8 +108,6 @@ class Episode:
             for what in ("store", "restart"):
                 c.post(f"/axis/{AXIS}/do/{what}/", {})
         status = self.drive.status()
-        if status["angle_quality"] == "unknown" and not status["index_seen"]:
-            pass  # Halls start it
         jobs = self.rigged.query(
             f"SELECT count(*) FROM jobs_job WHERE axis_id = {AXIS} AND state IN ('queued','running')"
         )
@@ -229,7 +229,7 @@ class Episode:
                 aborted = self.client.post(f"/axis/{AXIS}/abort/", {})[0] == 302
                 until = time.monotonic() + 10.0
             self.client.get(f"/axis/{AXIS}/{seen.situation}/")
-            with contextlib.suppress(Exception):
+            with contextlib.suppress(psycopg.Error):  # the database may be the part that is gone
                 rows = self.rigged.query(
                     f"SELECT id, state, happened, means FROM jobs_job WHERE axis_id = {AXIS} ORDER BY id DESC LIMIT 1"
                 )

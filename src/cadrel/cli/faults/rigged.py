@@ -23,6 +23,7 @@ PARTS = {
     "stand-in": "cadrel.bench",
 }
 START = 240.0  # [s] for a first start on a slow machine
+DATABASE_AWAY = 15.0  # [s] that the judge waits for a database that was killed; the episode's own clock goes on
 
 
 class Rigged:
@@ -91,12 +92,19 @@ class Rigged:
         raise RuntimeError(f"there is no {part} process")
 
     def query(self, text: str) -> list[tuple[object, ...]]:
-        """Ask the database, past the application."""
-        with psycopg.connect(
-            host="127.0.0.1", port=self.database, user="cadrel", password=self.postgres.password, dbname="cadrel",
-            connect_timeout=3,
-        ) as connection:  # fmt: skip
-            return connection.execute(text).fetchall()  # type: ignore[arg-type]
+        """Ask the database, past the application; waits while the supervisor brings the database back."""
+        until = time.monotonic() + DATABASE_AWAY
+        while True:
+            try:
+                with psycopg.connect(
+                    host="127.0.0.1", port=self.database, user="cadrel", password=self.postgres.password,
+                    dbname="cadrel", connect_timeout=3,
+                ) as connection:  # fmt: skip
+                    return connection.execute(text).fetchall()  # type: ignore[arg-type]
+            except psycopg.OperationalError:
+                if time.monotonic() > until:
+                    raise
+                time.sleep(0.05)
 
     def cut_connections(self, of: str) -> int:
         """Cut connections to the database, of the worker's taking or of all others; returns how many."""

@@ -152,7 +152,7 @@ def busy(*, seconds: float) -> int:
             burner.start()
         begun, ended, pages = time.monotonic(), [], []
         try:
-            order = ("acceptance", "position", "commutation", "current", "load")
+            order = ("acceptance", "velocity", "position", "commutation", "current", "load")
             while len(ended) < PROCEDURES or time.monotonic() - begun < seconds:
                 name = order[len(ended) % len(order)]
                 episode.make_ready()

@@ -10,7 +10,7 @@ from cadrel.bench import DriveService
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth, SimulatedDrive
 from cadrel.exchange import read_axis
-from cadrel.link import Drive, LocalLink
+from cadrel.link import LinkedDrive, LocalLink
 
 DEMO = Path(__file__).resolve().parents[1] / "demo"
 
@@ -32,12 +32,12 @@ def pusher() -> dict[str, Entry]:
 
 
 @pytest.fixture
-def make_drive() -> Callable[..., tuple[Drive, SimulatedDrive]]:
+def make_drive() -> Callable[..., tuple[LinkedDrive, SimulatedDrive]]:
     """Build a drive around a rig; the client speaks the wire's bytes to it."""
 
-    def make(truth: RigTruth | None = None, seed: int = 1) -> tuple[Drive, SimulatedDrive]:
+    def make(truth: RigTruth | None = None, seed: int = 1) -> tuple[LinkedDrive, SimulatedDrive]:
         simulated = SimulatedDrive("axis", truth or rig_of("tile-pusher"), seed=seed)
         service = DriveService({"axis": simulated})
-        return Drive(LocalLink(service.answer, service.advance), "axis"), simulated
+        return LinkedDrive(LocalLink(service.answer, service.advance), "axis"), simulated
 
     return make

@@ -6,7 +6,7 @@ from pathlib import Path
 from cadrel.bench import DriveService
 from cadrel.bench.store import load_permanent, save_permanent
 from cadrel.core.simulation import SimulatedDrive
-from cadrel.link import Drive, LocalLink
+from cadrel.link import LinkedDrive, LocalLink
 from tests.conftest import rig_of
 
 
@@ -17,7 +17,7 @@ def fresh() -> SimulatedDrive:
 def test_stored_values_outlive_the_process_and_unstored_ones_do_not(tmp_path: Path) -> None:
     simulated = fresh()
     service = DriveService({"axis": simulated}, keep=lambda d, v: save_permanent(d, tmp_path, v))
-    drive = Drive(LocalLink(service.answer, service.advance), "axis")
+    drive = LinkedDrive(LocalLink(service.answer, service.advance), "axis")
     drive.take_control("test")
     drive.write({"velocity.gain": 0.123})
     drive.store()

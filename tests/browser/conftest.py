@@ -15,7 +15,7 @@ from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
 
 from cadrel.cli.services import is_free
 from cadrel.cli.stack import shared_secret
-from cadrel.link import Drive, TcpLink
+from cadrel.link import LinkedDrive, TcpLink
 
 CHROMIUM = "--no-sandbox --disable-gpu --disable-background-networking --disable-component-update".split()
 expect.set_options(timeout=15_000)  # how long to wait for a state on a busy machine; no claim about speed
@@ -67,9 +67,9 @@ class Stack:
         (self.folder / "demo.log").write_bytes(b"")
         return status
 
-    def drive(self, axis: str) -> Drive:
+    def drive(self, axis: str) -> LinkedDrive:
         """The bench itself, for looking at effects."""
-        return Drive(self.link, axis)
+        return LinkedDrive(self.link, axis)
 
     def children(self, word: str) -> list[int]:
         """Process ids of the stack's children whose command line holds a word; from /proc, a bare machine has no ps."""
@@ -148,7 +148,7 @@ def run_procedure(page: Page, button: str, *, seconds: float) -> None:
 
 def lead(page: Page) -> None:
     """Connect the axis, reset a fault and take control, as far as that is not done."""
-    step(page, "Drive")
+    step(page, "LinkedDrive")
     if page.get_by_role("button", name="Connect", exact=True).count():
         submit(page, "Connect")
     expect(page.get_by_label("DC bus")).not_to_have_text("–")

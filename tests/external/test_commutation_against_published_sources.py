@@ -11,7 +11,7 @@ from scipy.optimize import least_squares
 from cadrel.core.feedback import SignalCircle, fit_circle
 from cadrel.core.identification import learn_halls
 from cadrel.core.simulation import SimulatedDrive
-from cadrel.link import Drive
+from cadrel.link import LinkedDrive
 from cadrel.procedures.route import load_project_values
 from tests.conftest import rig_of, values_of
 from tests.core.simulation.test_devices import drive_with
@@ -37,7 +37,7 @@ def test_the_six_step_table_is_read_as_published() -> None:
 
 @pytest.mark.parametrize(("error_deg", "left"), [(0.0, 1.0), (25.842, 0.9), (60.0, 0.5)])
 def test_torque_per_amp_falls_with_the_cosine_of_the_angle_error(
-    make_drive: Callable[..., tuple[Drive, SimulatedDrive]], error_deg: float, left: float
+    make_drive: Callable[..., tuple[LinkedDrive, SimulatedDrive]], error_deg: float, left: float
 ) -> None:
     # T = 3/2 p psi i cos(error): any text on field orientation; cos 25.842° = 0.9, cos 60° = 0.5, exact.
     truth = rig_of("tile-pusher", device="serial", coulomb_motor=0.0, coulomb_load=0.0, signal_noise=0.0,
@@ -123,7 +123,7 @@ def test_the_quadrature_fit_agrees_with_a_direct_search_for_the_ellipse() -> Non
 
 @pytest.mark.parametrize("current", [2.0, 6.0])
 def test_a_shaft_held_by_a_vector_swings_at_the_natural_frequency_of_a_stepping_motor(
-    make_drive: Callable[..., tuple[Drive, SimulatedDrive]], current: float
+    make_drive: Callable[..., tuple[LinkedDrive, SimulatedDrive]], current: float
 ) -> None:
     # Natural frequency of a rotor held by its field: w = sqrt(p T_h / J), T_h the holding torque, for small swings
     # (Kenjo and Sugawara, "Stepping Motors and their Microprocessor Controls", 1994, from memory).

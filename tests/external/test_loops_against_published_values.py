@@ -7,10 +7,11 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from cadrel.core.control import Gains, TwoMass, Winding, current_open, mechanics, read_margins, step_response
-from cadrel.core.control.filters import TICK, TV, notch
+from cadrel.core.control import Gains, Rates, TwoMass, Winding, current_open, mechanics, read_margins, step_response
+from cadrel.core.control.filters import notch
 from cadrel.core.response import measure_step
 
+TICK, TV = Rates().current, Rates().velocity
 FREQUENCY = np.geomspace(0.01, 1000, 4000)
 
 
@@ -110,7 +111,7 @@ def test_notch_is_scipys_bilinear_transform_of_the_analogue_notch() -> None:
     w = 2 / TV * math.tan(math.pi * centre * TV)
     top, bottom = [1, 2 * width * w * 10 ** (depth / 20), w * w], [1, 2 * width * w, w * w]
     b, a = signal.bilinear(top, bottom, fs=1 / TV)
-    ours = notch(centre, width=width, depth_db=depth)
+    ours = notch(centre, width=width, depth_db=depth, period=TV)
     np.testing.assert_allclose([ours.b0, ours.b1, ours.b2, ours.a1, ours.a2], [*b, *a[1:]], rtol=1e-9)
     at_centre = ours.response(np.exp(np.array([-2j * np.pi * centre * TV])))
     assert 20 * np.log10(abs(at_centre[0])) == pytest.approx(depth)

@@ -126,7 +126,7 @@ def test_without_the_shared_secret_a_drive_says_nothing() -> None:
     import threading
 
     from cadrel.bench.server import BenchServer
-    from cadrel.link import Drive, LinkError, TcpLink
+    from cadrel.link import LinkedDrive, LinkError, TcpLink
 
     made = DriveService({"axis": SimulatedDrive("axis", rig_of("tile-pusher"))}, secret="between us")
     server = BenchServer(made, 0)
@@ -138,10 +138,10 @@ def test_without_the_shared_secret_a_drive_says_nothing() -> None:
             link = TcpLink("127.0.0.1", port, secret=secret)
             try:
                 if answers:
-                    assert Drive(link, "axis").identity()["name"] == "axis"
+                    assert LinkedDrive(link, "axis").identity()["name"] == "axis"
                 else:
                     with pytest.raises(LinkError, match="secret"):
-                        Drive(link, "axis").status()
+                        LinkedDrive(link, "axis").status()
             finally:
                 link.close()
         with socket.create_connection(("127.0.0.1", port), timeout=5) as line:

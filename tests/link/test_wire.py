@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from cadrel.bench.server import BenchServer
 from cadrel.bench.service import DriveService
 from cadrel.core.simulation import SimulatedDrive
-from cadrel.link import Drive, LinkBroken, LinkDown, LocalLink, RefusedByDrive, TcpLink
+from cadrel.link import LinkBroken, LinkDown, LinkedDrive, LocalLink, RefusedByDrive, TcpLink
 from cadrel.link.wire import (
     Request,
     Response,
@@ -112,7 +112,7 @@ def test_the_bench_answers_every_line_with_the_codes_of_json_rpc(service: DriveS
 
 
 def test_refusals_cross_with_what_happened_what_it_means_and_what_to_do(service: DriveService) -> None:
-    drive = Drive(LocalLink(service.answer, service.advance), "axis")
+    drive = LinkedDrive(LocalLink(service.answer, service.advance), "axis")
     with pytest.raises(RefusedByDrive) as caught:
         drive.jog(1.0)
     happened, means, remedy = caught.value.parts
@@ -132,8 +132,8 @@ def server(service: DriveService) -> Iterator[BenchServer]:
 
 
 def test_over_tcp_the_drive_says_the_same_as_in_memory(server: BenchServer, service: DriveService) -> None:
-    near = Drive(LocalLink(service.answer, service.advance), "axis")
-    far = Drive(TcpLink("127.0.0.1", server.server_address[1]), "axis")
+    near = LinkedDrive(LocalLink(service.answer, service.advance), "axis")
+    far = LinkedDrive(TcpLink("127.0.0.1", server.server_address[1]), "axis")
     assert far.identity() == near.identity()
     assert far.read() == near.read()
     before = far.status()["time"]
@@ -144,7 +144,7 @@ def test_over_tcp_the_drive_says_the_same_as_in_memory(server: BenchServer, serv
 
 def test_nobody_there_is_link_down() -> None:
     with pytest.raises(LinkDown):
-        Drive(TcpLink("127.0.0.1", 1, timeout=0.3), "axis").status()
+        LinkedDrive(TcpLink("127.0.0.1", 1, timeout=0.3), "axis").status()
 
 
 @pytest.mark.parametrize(

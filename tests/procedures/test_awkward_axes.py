@@ -15,6 +15,7 @@ import pytest
 from cadrel.cli.commission import commission_in_process
 from cadrel.cli.draws import draw_bench
 from cadrel.cli.evidence import score
+from cadrel.core.identification import SpringyLoad
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth
 from cadrel.procedures.route import RouteResult
@@ -82,7 +83,9 @@ def test_an_awkward_axis_is_found_as_it_is(number: int, change: Any) -> None:
 
 def test_what_rubs_on_the_load_is_identified_apart_from_the_shafts_damping() -> None:
     truth, result, _ = commissioned(1, rubbing)
-    model = result.outcomes["velocity"].model
-    assert model["viscous_load"] == pytest.approx(truth.viscous_load, rel=0.35)
-    assert model["damping"] == pytest.approx(truth.damping, rel=0.35)
-    assert model["stiffness"] == pytest.approx(truth.stiffness, rel=0.04)
+    found = result.outcomes["velocity"].plant
+    assert isinstance(found, SpringyLoad)
+    model = found.load
+    assert model.viscous_load == pytest.approx(truth.viscous_load, rel=0.35)
+    assert model.damping == pytest.approx(truth.damping, rel=0.35)
+    assert model.stiffness == pytest.approx(truth.stiffness, rel=0.04)

@@ -10,6 +10,7 @@ import pytest
 from cadrel.core.axis import understand
 from cadrel.core.parameters import Entry
 from cadrel.link import RefusedByDrive
+from cadrel.link.stand_in import StandIn
 from cadrel.procedures import Consent, Session, run_hand_test
 from cadrel.procedures.hand_test import HALL_ORDER, NothingTurned, read_hand_turn
 from cadrel.procedures.route import load_project_values
@@ -63,11 +64,11 @@ def test_nothing_turned_is_no_result(make_drive: Maker) -> None:
 def test_a_hand_is_slow_and_needs_the_power_off(make_drive: Maker) -> None:
     drive, simulated = make_drive()
     with pytest.raises(RefusedByDrive, match="no hand turns it so fast"):
-        drive.turn_by_hand(100.0, 1.0)
+        StandIn(drive.link, "axis").turn_by_hand(100.0, 1.0)
     load_project_values(drive, values_of("tile-pusher"), owner="test")
     drive.enable("vector", guard_low=-10.0, guard_high=10.0, guard_speed=50.0)
     with pytest.raises(RefusedByDrive, match="needs the power stage off"):
-        drive.turn_by_hand(1.0, 1.0)
+        StandIn(drive.link, "axis").turn_by_hand(1.0, 1.0)
     assert simulated.status()["mode"] == "vector"
 
 

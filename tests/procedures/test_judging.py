@@ -6,7 +6,7 @@ from cadrel.bench import DriveService
 from cadrel.core.axis import understand
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.tuning import VelocityTuning, tune_velocity
-from cadrel.link import Drive, LocalLink
+from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import velocity
 from cadrel.procedures.route import run_route
 from tests.conftest import rig_of, values_of
@@ -29,7 +29,7 @@ def test_a_loop_tuned_on_a_wrong_model_is_not_proven_and_goes_back(monkeypatch: 
     simulated = SimulatedDrive("axis", rig_of("tile-pusher"), seed=4)
     service = DriveService({"axis": simulated})
     values = values_of("tile-pusher")
-    drive = Drive(LocalLink(service.answer, service.advance), "axis")
+    drive = LinkedDrive(LocalLink(service.answer, service.advance), "axis")
     result = run_route(drive, understand(values), values, report=lambda phase, share: None)
     assert result.status == "failed"
     assert result.reason.startswith("velocity, not proven: sensitivity peak ")

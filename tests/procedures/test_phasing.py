@@ -11,7 +11,8 @@ from cadrel.cli.phasing_evidence import BEYOND, NAMES, WITHIN, is_right, searche
 from cadrel.core.axis import understand
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import FAULTS, RigTruth
-from cadrel.link import Drive
+from cadrel.link import LinkedDrive
+from cadrel.link.stand_in import StandIn
 from cadrel.procedures import Session, WiredWrongly, find_angle, plan_commutation, run_commutation
 from cadrel.procedures.errors import NotAllowed, NotConfirmed
 from cadrel.procedures.hand_test import run_hand_test
@@ -69,7 +70,7 @@ def test_a_shaft_at_rest_is_seen_to_rest_though_its_device_trembles(make_drive: 
     begun = simulated.time  # type: ignore[attr-defined]
     session.standstill()
     assert simulated.time - begun < 0.3  # type: ignore[attr-defined]
-    session.drive.turn_by_hand(math.radians(20), 0.8)
+    StandIn(session.drive.link, "axis").turn_by_hand(math.radians(20), 0.8)
     session.standstill()
     assert simulated.time - begun > 0.8  # type: ignore[attr-defined] # a slow turn is no rest
 
@@ -95,7 +96,7 @@ def test_what_may_be_said_of_a_fault_is_stated_for_each() -> None:
 
 def led(make_drive: object, truth: RigTruth, values: dict[str, Entry], procedure: str) -> tuple[Session, object]:
     drive, simulated = make_drive(truth)  # type: ignore[operator]
-    assert isinstance(drive, Drive)
+    assert isinstance(drive, LinkedDrive)
     axis = understand(values)
     sent = load_project_values(drive, values, owner="test")
     return Session(drive=drive, axis=axis, consent=consent_for(procedure, axis, sent)), simulated

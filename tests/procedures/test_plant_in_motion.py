@@ -3,11 +3,10 @@
 import numpy as np
 import pytest
 
-from cadrel.core.control import Gains, TwoMass, Winding
+from cadrel.core.control import Gains, Rates, TwoMass, Winding
 from cadrel.core.identification import PlantFit
 from cadrel.core.response import FrequencyResponse, random_multisine
 from cadrel.procedures.plant_in_motion import LINES, PERIOD, STRONGEST, line_shape
-from cadrel.procedures.session import TV
 
 GAINS = Gains(
     current_gain=17, current_reset=3.5e-3, velocity_gain=0.1, velocity_reset=0.02, feedback_filter_hz=800,
@@ -18,7 +17,7 @@ GAINS = Gains(
 def test_lines_at_the_anti_resonance_are_made_stronger_and_none_weaker() -> None:
     load = TwoMass(inertia_motor=2e-4, inertia_load=4e-4, stiffness=4e-4 * (2 * np.pi * 80) ** 2, damping=0.01)
     shape = line_shape(PlantFit(load, Winding(resistance=1.3, inductance=4.6e-3)), GAINS)
-    frequency = LINES / (PERIOD * TV)
+    frequency = LINES / (PERIOD * Rates().velocity)
     assert shape.min() == 1.0
     assert shape[np.argmin(np.abs(frequency - 80))] == STRONGEST
     assert shape[np.argmin(np.abs(frequency - 30))] < 1.5

@@ -10,10 +10,19 @@ from cadrel.cli.commission import commission_in_process
 from cadrel.cli.draws import draw_bench
 from cadrel.cli.evidence import response_error, score
 from cadrel.core.axis import understand
+from cadrel.core.control import Gains, feedback_filter
 from cadrel.core.parameters import Entry
+from cadrel.core.response import (
+    average_responses,
+    estimate_response,
+    folded,
+    measure_step,
+    with_injected_position,
+)
 from cadrel.core.simulation import RigTruth
-from cadrel.link import Drive, LinkDown
+from cadrel.link import LinkDown, LinkedDrive
 from cadrel.procedures import Session, run_commutation
+from cadrel.procedures.plant_in_motion import PASSES
 from cadrel.procedures.route import RouteResult, consent_for, load_project_values, run_route
 from tests.conftest import rig_of, values_of
 
@@ -70,9 +79,58 @@ def test_the_tuned_step_is_faster_than_the_careful_one(pusher_route: RouteResult
 def test_the_recorded_current_step_is_the_predicted_one(pusher_route: RouteResult) -> None:
     run = pusher_route.outcomes["current"].runs[0]
     predicted = np.array(run.curves["predicted_step"])
-    measured = run.channels["i_d"][: len(predicted)]
+    measured = folded(run.channels, run.excitation["repeat"])["i_d"][: len(predicted)]
     size = run.excitation["size"]
     assert np.abs(measured - predicted).max() < 0.08 * size  # one tick of the rise is a tenth of the step
+
+
+def test_steps_keep_every_repeat_and_their_figures_follow_from_it(pusher_route: RouteResult) -> None:
+    for step, channel in (("velocity", "velocity"), ("position", "position")):
+        for run in (r for r in pusher_route.outcomes[step].runs if r.kind == f"{step}_step"):
+            repeat = run.excitation["repeat"]
+            half = repeat // 2
+            assert len(run.channels[channel]) >= 2 * repeat
+            assert len(run.channels[channel]) % repeat == 0
+            mean = folded(run.channels, repeat)
+            command = with_injected_position(mean)["position_ref"] if step == "position" else mean["velocity_ref"]
+            again = measure_step(
+                run.period * np.arange(half), mean[channel][:half], start=float(command[half:].mean()),
+                target=float(command[:half].mean()), band=0.05,
+            )  # fmt: skip
+            assert again.as_dict()["rise_time"] == pytest.approx(run.metrics["rise_time"], rel=0.02)
+
+
+def test_a_frequency_response_is_worked_out_again_from_all_that_was_recorded(pusher_route: RouteResult) -> None:
+    run = next(r for r in pusher_route.outcomes["velocity"].runs if r.kind == "velocity_response")
+    repeat, plant = run.excitation["repeat"], run.curves["plant_measured"]
+    length = len(run.channels["velocity"]) // len(PASSES)  # as many periods in each pass
+    assert length % repeat == 0
+    lines = np.unique(np.round(np.array(plant["f"]) * repeat * run.period).astype(int))
+    parts = [
+        estimate_response(
+            *(run.channels[k][at : at + length] for k in ("excitation", "torque_cmd", "velocity")),
+            lines=lines, period=repeat, rate_hz=1 / run.period,
+        )
+        for at in range(0, len(run.channels["velocity"]), length)
+    ]  # fmt: skip
+    gains = Gains.from_drive(pusher_route.parameters)
+    derived = average_responses(parts).value / feedback_filter(gains, np.array(plant["f"]))
+    kept = 10 ** (np.array(plant["db"]) / 20) * np.exp(1j * np.radians(plant["deg"]))
+    np.testing.assert_allclose(derived, kept, rtol=1e-3)
+
+
+def test_resonances_state_their_doubt(pusher_route: RouteResult) -> None:
+    truth = rig_of("tile-pusher")
+    true = {
+        "resonance": math.sqrt(truth.stiffness * (1 / truth.inertia_motor + 1 / truth.inertia_load)) / math.tau,
+        "antiresonance": math.sqrt(truth.stiffness / truth.inertia_load) / math.tau,
+    }
+    found = {f.kind: f for f in pusher_route.outcomes["velocity"].findings if f.kind in true}
+    assert set(found) == set(true)
+    for kind, f in found.items():
+        assert f.std is not None
+        assert 0 < f.std < 0.02 * f.value
+        assert abs(f.value - true[kind]) < max(3 * f.std, 0.01 * true[kind])
 
 
 def test_no_channel_of_any_run_is_the_plants_truth(pusher_route: RouteResult) -> None:
@@ -100,7 +158,7 @@ def test_a_wiring_or_data_fault_is_refused_by_name(changes: dict[str, object], s
 
 
 def test_a_drive_that_dies_ends_the_run_powers_off_and_a_retry_works(
-    make_drive: Callable[..., tuple[Drive, object]],
+    make_drive: Callable[..., tuple[LinkedDrive, object]],
 ) -> None:
     values = values_of("tile-pusher")
     drive, simulated = make_drive()
@@ -128,7 +186,7 @@ def test_a_drive_that_dies_ends_the_run_powers_off_and_a_retry_works(
     assert run_route(drive, axis, values, report=lambda p, s: None).status == "proven"
 
 
-def test_the_abort_button_ends_it_and_powers_off(make_drive: Callable[..., tuple[Drive, object]]) -> None:
+def test_the_abort_button_ends_it_and_powers_off(make_drive: Callable[..., tuple[LinkedDrive, object]]) -> None:
     from cadrel.procedures import Aborted
 
     values = values_of("tile-pusher")
@@ -161,7 +219,7 @@ def test_travel_and_speed_stay_within_what_was_announced() -> None:
         service.advance(seconds)
         seen.append((float(simulated._state.theta1), float(simulated._state.omega1)))
 
-    drive, axis = Drive(LocalLink(service.answer, advance), "axis"), understand(values)
+    drive, axis = LinkedDrive(LocalLink(service.answer, advance), "axis"), understand(values)
     sent = load_project_values(drive, values, owner="test")
     consent = consent_for("commutation", axis, sent)
     start = float(simulated._state.theta1)

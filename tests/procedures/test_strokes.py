@@ -7,8 +7,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cadrel.procedures.session import TV
+from cadrel.core.control import Rates
 from cadrel.procedures.strokes import SOFT, SOFTER, _lobe, _Ramps
+
+TV = Rates().velocity
 
 
 @given(hardest=st.floats(50, 5e4), share=st.floats(0.001, 0.5), reach=st.floats(0.2, 200), speed=st.floats(0.5, 600))
@@ -36,7 +38,7 @@ def test_a_long_way_is_used_for_softness_and_a_short_one_for_speed() -> None:
 
 
 def test_a_lobe_goes_its_way_and_comes_to_rest() -> None:
-    lobe = _lobe(40.0, 0.2, 20.0)
+    lobe = _lobe(40.0, 0.2, 20.0, period=TV)
     assert TV * lobe.sum() == pytest.approx(20.0, rel=0.01)
     assert lobe[-1] == 0.0
     assert np.abs(np.diff(lobe)).max() / TV == pytest.approx(0.5 * math.pi * 40 / 0.2, rel=0.01)

@@ -9,7 +9,9 @@ from django.db import IntegrityError, transaction
 
 from cadrel.core.axis import drive_values
 from cadrel.core.control import TwoMass
+from cadrel.core.identification import SpringyLoad, TotalLoad
 from cadrel.core.parameters import STEPS, Entry, invalidated_by, steps_after
+from cadrel.core.response import FrequencyResponse
 from cadrel.core.verdict import at_most, decide
 from cadrel.procedures import Finding as Found
 from cadrel.procedures import Outcome, RunRecord
@@ -20,7 +22,8 @@ from cadrel.web.route.predict import load_of
 from cadrel.web.route.sheets import route_of
 from cadrel.web.route.sources import choose_source, sources_of
 from cadrel.web.runs.actions import keep_outcome, keep_unfinished, take_proposal
-from cadrel.web.runs.models import Event, Finding
+from cadrel.web.runs.models import Event, Finding, PlantPart
+from cadrel.web.runs.plant import plant_of
 from cadrel.web.runs.shape import miniature, reduce_min_max
 from tests.conftest import values_of
 
@@ -169,22 +172,26 @@ def test_a_claim_without_a_run_cannot_be_stored(axis: Axis, engineer: User) -> N
 
 
 def test_a_load_run_retires_the_plant_found_before(axis: Axis, engineer: User) -> None:
-    axis.model = {
-        "inertia_motor": 1e-4, "inertia_load": 2e-4, "stiffness": 300.0, "damping": 0.02, "viscous": 1e-4,
-        "viscous_load": 1e-4, "small_signal_resistance": 9.0, "plant_measured": {"f": [1.0]}, "coulomb": 0.1,
-    }  # fmt: skip
-    axis.save()
-    assert load_of(axis, {"load.inertia": 3e-4})[1] == "identified model"
-    heavier = Outcome(
-        model={"inertia": 9e-4, "viscous_total": 5e-4}, runs=outcome().runs,
-        retires=(*TwoMass.model_keys(), "small_signal_resistance", "plant_measured", "viscous"),
-    )  # fmt: skip
+    two = TwoMass(inertia_motor=1e-4, inertia_load=2e-4, stiffness=300.0, damping=0.02, viscous=1e-4, viscous_load=1e-4)
+    one = np.ones(3)
+    springy = SpringyLoad(load=two, small_signal_resistance=9.0, measured=FrequencyResponse(one, one + 0j, one, one))
+    keep_outcome(axis, "velocity", Outcome(plant=springy, runs=outcome().runs), before={}, after={}, who=engineer)
+    assert load_of(plant_of(axis), {"load.inertia": 3e-4}) == (two, "identified model")
+    heavier = Outcome(plant=TotalLoad(inertia=9e-4, viscous_total=5e-4, coulomb=0.1), runs=outcome().runs)
     keep_outcome(axis, "load", heavier, before={}, after={}, who=engineer)
-    axis.refresh_from_db()
-    load, origin = load_of(axis, {"load.inertia": 9e-4})
+    plant = plant_of(axis)
+    load, origin = load_of(plant, {"load.inertia": 9e-4})
     assert origin == "identified inertia, rigid"
     assert (load.inertia, load.viscous, load.stiffness) == (9e-4, 5e-4, None)
-    assert "plant_measured" not in axis.model
+    assert plant.springy is None
+    gone = axis.plant_parts.get(part="springy")  # kept as history, with the run that showed it
+    assert gone.retired_because == f"found anew by {axis.plant_parts.get(part='total').run}"
+
+
+def test_a_part_of_the_plant_without_a_run_cannot_be_stored(axis: Axis) -> None:
+    with pytest.raises(IntegrityError), transaction.atomic():
+        PlantPart.objects.create(axis=axis, part="total", values={}, value_set=axis.latest_set())
+    assert not axis.plant_parts.exists()
 
 
 def test_a_refused_proposal_changes_nothing_in_the_project(axis: Axis, engineer: User) -> None:
@@ -271,8 +278,8 @@ FOUND: dict[str, Entry | None] = {
 
 def test_a_new_sheet_retires_what_was_identified_on_the_old_motor(axis: Axis, engineer: User) -> None:
     save_entries(axis, FOUND, author=engineer, cause="identified")
-    axis.model = {"inertia": 3.65e-4}
-    axis.save()
+    found = Outcome(plant=TotalLoad(inertia=3.65e-4, viscous_total=0.0, coulomb=0.1), runs=outcome().runs)
+    keep_outcome(axis, "load", found, before={}, after={}, who=engineer)
     sheet: dict[str, Entry | None] = {
         "sheet.resistance": {"value": 7.8, "unit": "ohm", "convention": "line_to_line", "source": "sheet"}
     }
@@ -281,7 +288,7 @@ def test_a_new_sheet_retires_what_was_identified_on_the_old_motor(axis: Axis, en
     assert sent["motor.resistance"] == pytest.approx(3.9)  # what was typed goes out, not the 1.36 of the motor before
     assert not set(FOUND) - {"position.gain"} & set(axis.values)
     assert axis.values["position.gain"]["value"] == 55.0  # typed by hand: the engineer's own
-    assert axis.model == {}
+    assert plant_of(axis).as_dict() == {}
     text = Event.objects.get(kind="retired").text
     assert text.startswith("Found on another motor or load, and no longer sent: ")
     assert "Phase resistance" in text

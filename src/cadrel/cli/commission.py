@@ -11,7 +11,7 @@ from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth, SimulatedDrive
 from cadrel.exchange import FileProblem, read_axis, read_rig, result_document
-from cadrel.link import Drive, LocalLink
+from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures.route import RouteResult, run_route
 
 EXIT = {"proven": 0, "refused": 3, "failed": 4}
@@ -66,4 +66,4 @@ def commission_in_process(
     service = DriveService({"axis": drive})
     link = LocalLink(service.answer, service.advance)
     say = report if callable(report) else lambda phase, share: None
-    return run_route(Drive(link, "axis"), understand(values), values, report=say), drive
+    return run_route(LinkedDrive(link, "axis"), understand(values), values, report=say), drive

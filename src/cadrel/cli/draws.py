@@ -1,9 +1,11 @@
 """Benches with drawn parameters, and what an engineer would know of each."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 
+from cadrel.cli.device_draws import ARRANGEMENTS, device_entries, draw_device
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth
 from cadrel.core.simulation.truth import DEAD_LAWS
@@ -12,7 +14,8 @@ from cadrel.core.simulation.truth import DEAD_LAWS
 def draw_bench(rng: np.random.Generator, *, wide: bool = False) -> tuple[RigTruth, dict[str, Entry]]:
     """Return a rig, and axis entries as a sheet with tolerances would give them.
 
-    `wide` draws the mechanics until it hurts: inertia ratio 0.2 to 30, resonance 40 to 1200 Hz, damping 0.5 to 5 %.
+    `wide` draws until it hurts: inertia ratio 0.2 to 30, resonance 40 to 1200 Hz, damping 0.5 to 5 %, every kind of
+    device, five laws of dead time.
 
     The sheet's resistance, inductance and constants differ from the truth by a few percent, the load mass by up to
     a third: nothing the procedures report may lean on them.
@@ -81,7 +84,12 @@ def draw_bench(rng: np.random.Generator, *, wide: bool = False) -> tuple[RigTrut
         drive_current_peak=4 * ic,
         drive_current_continuous=1.5 * ic,
     )
-    return truth, _sheet(rng, truth, ic=ic, top=top)
+    entries = _sheet(rng, truth, ic=ic, top=top)
+    if wide:
+        device, halls, index = ARRANGEMENTS[rng.integers(len(ARRANGEMENTS))]
+        truth = replace(draw_device(rng, replace(truth, device=device, halls_fitted=halls)), lost_counts=0.0)
+        entries |= device_entries(truth, halls=halls, index=index)
+    return truth, entries
 
 
 def _sheet(rng: np.random.Generator, t: RigTruth, *, ic: float, top: float) -> dict[str, Entry]:

@@ -5,17 +5,11 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from cadrel.cli.device_draws import ARRANGEMENTS, device_entries, draw_device
 from cadrel.cli.draws import draw_bench
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import FAULTS, RigTruth
 
-# Device, Halls, index; and how often each is drawn.
-ARRANGEMENTS = (
-    ("incremental", True, True), ("incremental", True, False), ("incremental", False, True),
-    ("incremental", False, False), ("sincos", True, True), ("sincos", False, True), ("resolver", False, False),
-    ("resolver", False, False), ("serial", False, False), ("serial", False, False), ("halls", True, False),
-    ("halls", True, False),
-)  # fmt: skip
 LINEAR_SHARE = 0.25  # of incremental, sin/cos and serial
 PITCH = 0.032  # [m] N to N, of the linear ones
 
@@ -43,9 +37,9 @@ def draw_phasing_bench(rng: np.random.Generator, *, loaded: bool | None = None) 
     truth = replace(truth, device=device, halls_fitted=halls, torque_load=0.0)
     if loaded:
         truth = _loaded(rng, truth, rated)
-    truth = _device(rng, truth)
+    truth = draw_device(rng, truth)
     entries = dict(values)
-    entries |= _device_entries(truth, halls=halls, index=index)
+    entries |= device_entries(truth, halls=halls, index=index)
     if truth.brake_torque:
         entries |= {"brake.fitted": {"value": "drive"}}
     if linear:
@@ -64,59 +58,6 @@ def _loaded(rng: np.random.Generator, t: RigTruth, rated: float) -> RigTruth:
         t, coulomb_motor=0.4 * coulomb, coulomb_load=0.6 * coulomb, torque_load=gravity,
         brake_torque=1.5 * rated if braked else 0.0,
     )  # fmt: skip
-
-
-def _device(rng: np.random.Generator, t: RigTruth) -> RigTruth:
-    zero = float(rng.uniform(0, 2 * math.pi))
-    halls = {
-        "hall_hysteresis_deg": float(rng.uniform(0, 4)),
-        "hall_spacing": int(rng.choice([120, 120, 120, 60])),
-    }
-    changes: dict[str, object] = {"index_angle": zero, **(halls if t.has_halls else {})}
-    if t.device in ("sincos", "resolver"):
-        share = 0.04 if t.device == "sincos" else 0.015
-        changes |= {
-            "signal_offset_cos": float(rng.uniform(-share, share)),
-            "signal_offset_sin": float(rng.uniform(-share, share)),
-            "signal_gain": float(rng.uniform(1 - 2 * share, 1 + 2 * share)),
-            "signal_quadrature_deg": float(rng.uniform(-60 * share, 60 * share)),
-            "signal_noise": float(rng.uniform(0.0005, 0.003)),
-            "encoder_lines": int(rng.choice([256, 512, 1024, 2048])),
-        }
-    if t.device == "incremental" and rng.random() < 0.3:
-        changes |= {"lost_counts": float(rng.uniform(0, 0.5))}
-    if t.device == "resolver":
-        fitting = [n for n in (1, 2, 3) if t.pole_pairs % n == 0]
-        changes |= {"resolver_pairs": int(rng.choice(fitting)), "excitation_phase_deg": float(rng.uniform(-40, 40))}
-    if t.device == "serial":
-        changes |= {
-            "single_turn_bits": int(rng.choice([13, 17, 19, 20, 23])),
-            "multi_turn_bits": int(rng.choice([0, 12])),
-            "trailing_bits": int(rng.choice([0, 0, 1, 4])),
-            "word_latency": float(rng.uniform(5e-6, 60e-6)),
-            "word_checksum": str(rng.choice(["crc6", "crc6", "none"])),
-        }
-    return replace(t, **changes)  # type: ignore[arg-type]
-
-
-def _device_entries(t: RigTruth, *, halls: bool, index: bool) -> dict[str, Entry]:
-    rows: dict[str, float | str] = {"feedback.kind": t.device}
-    if t.device in ("incremental", "sincos"):
-        rows |= {
-            "feedback.lines": t.encoder_lines,
-            "feedback.halls": str(int(halls)),
-            "feedback.index": str(int(index)),
-        }
-    if t.has_halls:
-        rows |= {"feedback.hall_spacing": str(t.hall_spacing)}
-    if t.device == "resolver":
-        rows |= {"feedback.resolver_pairs": t.resolver_pairs}
-    if t.device == "serial":
-        rows |= {
-            "feedback.single_turn_bits": t.single_turn_bits, "feedback.multi_turn_bits": t.multi_turn_bits,
-            "feedback.trailing_bits": t.trailing_bits, "feedback.crc": t.word_checksum,
-        }  # fmt: skip
-    return {k: {"value": v, "source": "sheet"} for k, v in rows.items()}
 
 
 def _straightened(entries: dict[str, Entry], t: RigTruth) -> dict[str, Entry]:

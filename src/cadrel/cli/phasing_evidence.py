@@ -14,7 +14,7 @@ from cadrel.core.axis import understand
 from cadrel.core.errors import CadrelError
 from cadrel.core.feedback import ROUND, SignalCircle, angle_error, fit_circle
 from cadrel.core.simulation import FAULTS, SimulatedDrive
-from cadrel.link import Drive, LocalLink
+from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import Session, WiredWrongly, find_angle, run_commutation
 from cadrel.procedures.route import consent_for, load_project_values
 
@@ -93,7 +93,7 @@ def try_bench(bench: DrawnBench, *, seed: int) -> Outing:
     """Run commutation on a bench and compare with its truth."""
     simulated = SimulatedDrive("a", bench.truth, seed=seed)
     link = _Watched(simulated)
-    drive, axis = Drive(link, "a"), understand(bench.values)
+    drive, axis = LinkedDrive(link, "a"), understand(bench.values)
     sent = load_project_values(drive, bench.values, owner="evidence")
     session = Session(drive=drive, axis=axis, consent=consent_for("commutation", axis, sent))
     begun = simulated.time
@@ -213,7 +213,7 @@ def _search(bench: DrawnBench, *, seed: int) -> Search:
     values = {**bench.values, "phasing.power_up": {"value": "search"}, "feedback.index": {"value": "0"}}
     simulated = SimulatedDrive("a", bench.truth, seed=seed)
     link = _Watched(simulated)
-    drive, axis = Drive(link, "a"), understand(values)
+    drive, axis = LinkedDrive(link, "a"), understand(values)
     sent = load_project_values(drive, values, owner="evidence")
     session = Session(drive=drive, axis=axis, consent=consent_for("power_up", axis, sent))
     try:

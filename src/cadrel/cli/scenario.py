@@ -11,8 +11,7 @@ from cadrel.cli.stack import ROOT
 from cadrel.core.axis import understand
 from cadrel.core.simulation import RigTruth, SimulatedDrive
 from cadrel.exchange import read_axis
-from cadrel.link import Drive as LinkedDrive
-from cadrel.link import LocalLink
+from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import Session
 from cadrel.procedures.route import ORDER, consent_for, load_project_values
 
@@ -87,6 +86,7 @@ def make_users(logins: Sequence[tuple[str, str, str]]) -> dict[str, Any]:
 def commission_into_project(axis: Any, memory: Path, *, who: Any) -> None:
     """Run every procedure on a drive in this process and keep runs, findings and decisions as a user would."""
     from cadrel.web.runs.actions import keep_outcome, take_proposal
+    from cadrel.web.runs.plant import plant_of
 
     rig = json.loads((ROOT / "demo" / "rigs" / f"{axis.remote}.json").read_text())["truth"]
     simulated = SimulatedDrive(axis.remote, RigTruth.from_dict(rig), seed=5)
@@ -99,7 +99,7 @@ def commission_into_project(axis: Any, memory: Path, *, who: Any) -> None:
             drive=drive,
             axis=understand(axis.values),
             consent=consent_for(key, understand(axis.values), sent),
-            model=dict(axis.model),
+            plant=plant_of(axis),
         )
         outcome = procedure(session)
         proposal = keep_outcome(

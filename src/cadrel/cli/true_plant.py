@@ -15,10 +15,12 @@ from numpy.typing import NDArray
 from scipy.signal import cont2discrete
 
 from cadrel.core.control import Margins, read_margins
-from cadrel.core.control.filters import TICK, TV, Biquad, lowpass_pole, notch
+from cadrel.core.control.filters import lowpass_pole, notch
 from cadrel.core.simulation import RigTruth
+from cadrel.core.simulation.layout import TICK, TV
 
 FloatArray = NDArray[np.float64]
+DAMPING = 0.9  # of the stand-in's tracking converter, as docs/control-structure.md has it
 COARSE, DENSE = 6000, 4000  # points of the grid, and across each resonance
 
 
@@ -48,11 +50,12 @@ def true_loops(truth: RigTruth, values: Mapping[str, float]) -> dict[str, TrueLo
 def _velocity_sample(
     truth: RigTruth, values: Mapping[str, float]
 ) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
-    """State, input (torque command) and the rows of filtered speed and angle, over one velocity sample.
+    """State, input (torque command) and the rows of filtered speed and measured angle, over one velocity sample.
 
-    States: i, w1, th1, w2, th2, voltage in force, voltage next, integral, angle at the last sample, filtered speed.
+    States: i, w1, th1, w2, th2, voltage in force, voltage next, integral, measured angle at the last sample, filtered
+    speed, and of a resolver's tracking converter the angle and the speed it holds.
     """
-    t, n = truth, 10
+    t, n = truth, 12
     kt, ke = 1.5 * t.pole_pairs * t.flux_linkage, t.pole_pairs * t.flux_linkage
     r, ind = t.resistance, t.inductance_q
     plant = np.zeros((5, 5))
@@ -67,12 +70,16 @@ def _velocity_sample(
     kp, tn = values["current.gain"], values["current.reset_time"]
     kt_drive = 1.5 * values["motor.pole_pairs"] * values["motor.flux_linkage"]
     ke_drive = values["motor.pole_pairs"] * values["motor.flux_linkage"]
-    pole = lowpass_pole(values["velocity.feedback_filter"])
+    pole = lowpass_pole(values["velocity.feedback_filter"], period=TV)
     x, u = np.eye(n, n + 1), np.zeros(n + 1)  # every state and the input at once, one a column
     u[n] = 1.0
-    raw = (x[2] - x[8]) / TV
+    follows = 2 * math.pi * values["feedback.resolver_bandwidth"] if t.device == "resolver" else 0.0
+    seen_angle = x[2] - (t.word_latency * x[1] if t.device == "serial" else 0.0)
+    if follows:
+        seen_angle = x[10].copy()
+    raw = x[11].copy() if follows else (seen_angle - x[8]) / TV
     speed = pole * x[9] + (1 - pole) * raw
-    seen_angle = x[2].copy()
+    tracked, tracked_speed = (x[10].copy(), x[11].copy()) if follows else (np.zeros(n + 1), np.zeros(n + 1))
     body, now, integral = x[:5].copy(), x[6].copy(), x[7].copy()
     for _ in range(round(TV / TICK)):
         error = u / kt_drive - body[0]
@@ -80,7 +87,11 @@ def _velocity_sample(
         integral = integral + kp / tn * TICK * error
         body = phi @ body + gamma @ now[None, :]
         now = following
-    update = np.vstack([body, np.zeros(n + 1), now, integral, x[2], speed])
+        if follows:
+            ahead = body[2] - tracked
+            tracked_speed = tracked_speed + TICK * follows**2 * ahead
+            tracked = tracked + TICK * (tracked_speed + 2 * DAMPING * follows * ahead)
+    update = np.vstack([body, np.zeros(n + 1), now, integral, seen_angle, speed, tracked, tracked_speed])
     return update[:, :n], update[:, n], speed[:n], seen_angle[:n]
 
 
@@ -94,28 +105,26 @@ def _response(a: FloatArray, b: FloatArray, row: FloatArray, z: NDArray[np.compl
 def _controller(values: Mapping[str, float], z: NDArray[np.complex128]) -> NDArray[np.complex128]:
     w = 1 / z
     pi = values["velocity.gain"] * (1 + TV / values["velocity.reset_time"] * w / (1 - w))
-    pole = lowpass_pole(values["velocity.torque_filter"])
+    pole = lowpass_pole(values["velocity.torque_filter"], period=TV)
     q = notch(
         values["velocity.notch_frequency"],
         width=values["velocity.notch_width"],
         depth_db=values["velocity.notch_depth"],
+        period=TV,
     )
     return pi * (1 - pole) / (1 - pole * w) * (q.b0 + q.b1 * w + q.b2 * w * w) / (1 + q.a1 * w + q.a2 * w * w)
-
-
-def _notch(v: Mapping[str, float]) -> Biquad:
-    return notch(v["velocity.notch_frequency"], width=v["velocity.notch_width"], depth_db=v["velocity.notch_depth"])
 
 
 def _is_stable(
     name: str, a: FloatArray, b: FloatArray, speed: FloatArray, angle: FloatArray, values: Mapping[str, float]
 ) -> bool:
     """Whether every eigenvalue of the closed loop lies inside the unit circle."""
-    pole = lowpass_pole(values["velocity.torque_filter"])
+    pole = lowpass_pole(values["velocity.torque_filter"], period=TV)
     q = notch(
         values["velocity.notch_frequency"],
         width=values["velocity.notch_width"],
         depth_db=values["velocity.notch_depth"],
+        period=TV,
     )
     kp, tn = values["velocity.gain"], values["velocity.reset_time"]
     n = len(a)

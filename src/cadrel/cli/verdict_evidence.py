@@ -16,7 +16,17 @@ from cadrel.core.axis import understand
 from cadrel.core.simulation import RigTruth
 
 MISS = 0.10  # of what was asked: a proven loop that misses it by more is falsely proven
-QUANTITIES = ("resistance", "inductance_q", "flux", "load", "coulomb", "viscous", "commutation")
+QUANTITIES = (
+    "resistance",
+    "inductance_q",
+    "flux",
+    "load",
+    "coulomb",
+    "viscous",
+    "resonance",
+    "antiresonance",
+    "commutation",
+)
 
 
 @dataclass(slots=True)
@@ -82,6 +92,9 @@ def _truths(t: RigTruth) -> dict[str, float]:
         "load": t.inertia_motor + t.inertia_load,
         "coulomb": t.coulomb_motor + t.coulomb_load,
         "viscous": t.viscous_motor + t.viscous_load,
+        "resonance": math.sqrt(t.stiffness * (t.inertia_motor + t.inertia_load) / (t.inertia_motor * t.inertia_load))
+        / (2 * math.pi),
+        "antiresonance": math.sqrt(t.stiffness / t.inertia_load) / (2 * math.pi),
         "commutation": math.remainder(direction * t.pole_pairs * t.index_angle, 2 * math.pi),
     }
 

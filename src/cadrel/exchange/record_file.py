@@ -34,7 +34,7 @@ class RecordFile:
 
 # Follows from the device and the axis: what the drive's input is set to.
 ABOUT_THE_INPUT = (
-    "feedback.counts", "feedback.device", "feedback.periods", "feedback.word_skip", "feedback.word_length",
+    "feedback.counts", "feedback.device", "feedback.periods", "feedback.word_",
 )  # fmt: skip
 
 

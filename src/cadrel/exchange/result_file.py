@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
+from cadrel.core.identification import SpringyLoad
 from cadrel.procedures.outcome import Outcome
 
 IDENTIFIED = {"commutation": "commutation_offset", "load": "inertia", "flux": "flux_linkage"}
@@ -29,9 +30,11 @@ def result_document(
         for loop, found in outcome.margins.items():
             margins[loop] = found
         acceptance = outcome.acceptance or acceptance
-        for key in ("inertia_motor", "inertia_load", "stiffness", "damping", "viscous_load"):
-            if outcome.model.get(key) is not None:
-                identified[f"model_{key}"] = {"value": outcome.model[key], "unit": "SI", "std": None}
+        if isinstance(outcome.plant, SpringyLoad):
+            for key in ("inertia_motor", "inertia_load", "stiffness", "damping", "viscous_load"):
+                value = getattr(outcome.plant.load, key)
+                if value is not None:
+                    identified[f"model_{key}"] = {"value": value, "unit": "SI", "std": None}
     for derived in ("acceptance", "velocity_loop", "velocity_margin", "velocity_peak", "position_loop", "current_loop"):
         identified.pop(derived, None)
     return {

@@ -64,7 +64,7 @@ def run_acceptance(session: Session) -> Outcome:
     profile = plan_stroke(session)
     sequence = stroke_sequence(profile, dwell=goal.dwell, repeats=goal.repeats)
     seconds = sequence.duration + 0.2
-    divider = 4 * max(1, int(np.ceil(seconds / 250e-6 / MOST_SAMPLES)))
+    divider = session.rates.ticks * max(1, int(np.ceil(seconds / session.rates.velocity / MOST_SAMPLES)))
     session.enter("repeating the move", 0.1)
     with session.enabled("position"):
         session.hold(0.3)
@@ -72,7 +72,7 @@ def run_acceptance(session: Session) -> Outcome:
             CHANNELS,
             seconds=seconds,
             divider=divider,
-            pre=round(0.05 / (divider * 62.5e-6)),
+            pre=round(0.05 / (divider * session.rates.current)),
             signal="profile_active",
             level=0.5,
         )

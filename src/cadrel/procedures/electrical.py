@@ -16,14 +16,21 @@ from cadrel.core.control import (
     step_response,
 )
 from cadrel.core.identification import Estimated, fit_admittance, resistance_from_levels
-from cadrel.core.response import FrequencyResponse, estimate_response, log_lines, measure_step, schroeder_multisine
+from cadrel.core.response import (
+    FrequencyResponse,
+    estimate_response,
+    folded,
+    log_lines,
+    measure_step,
+    schroeder_multisine,
+)
 from cadrel.core.tuning import tune_current
 from cadrel.core.verdict import Criterion, at_least, at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.errors import WindingUnsteady
 from cadrel.procedures.judging import go_back_unless_proven, loop_summary
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
-from cadrel.procedures.session import TICK, FloatArray, Session
+from cadrel.procedures.session import FloatArray, Session
 
 ALIGNED = 2 * math.pi  # [rad] where the vector stands while the winding is measured
 PERIOD = 1024  # [ticks] of a multisine: 64 ms
@@ -45,7 +52,7 @@ def run_current_loop(session: Session) -> Outcome:
     """
     values = session.refresh()
     kept = {k: values[k] for k in WRITTEN}
-    before = Gains.from_drive(values)
+    before = Gains.from_drive(values, session.rates)
     ic = session.current_continuous
     with session.enabled("vector"):
         session.enter("aligning", 0.05)
@@ -131,15 +138,20 @@ def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated, l
         signal = schroeder_multisine(lines, n_samples=PERIOD, rms=volts)
         record = session.excite_and_record([f"v_{key}", f"i_{key}"], f"voltage_{key}", signal, divider=1, repeats=10)
         response = estimate_response(
-            record["excitation"], record[f"v_{key}"], record[f"i_{key}"], lines=lines, period=PERIOD, rate_hz=1 / TICK
+            record["excitation"],
+            record[f"v_{key}"],
+            record[f"i_{key}"],
+            lines=lines,
+            period=PERIOD,
+            rate_hz=1 / session.rates.current,
         )
-        found.append(fit_admittance(response, moves=key == "q")[1])
+        found.append(fit_admittance(response, moves=key == "q", tick=session.rates.current)[1])
         runs.append(
             RunRecord(
                 kind="admittance",
                 title=f"Admittance in {key} at {bias / math.sqrt(2):.2g} A rms",
                 period=record.period,
-                channels={k: record[k] for k in (f"v_{key}", f"i_{key}")},
+                channels=record.channels,
                 excitation={"point": f"voltage_{key}", "bias": bias, "rms": volts},
                 metrics={"inductance": found[-1].as_dict()},
             )
@@ -150,10 +162,7 @@ def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated, l
 def _step(session: Session, ic: float) -> Recording:
     size = STEP_SHARE * ic
     wave = np.concatenate([np.full(STEP_TICKS, size), np.full(STEP_TICKS, -size)])
-    record = session.excite_and_record(["i_d", "i_d_ref", "v_d"], "current_d", wave, divider=1, repeats=12)
-    period = len(wave)
-    folded = {k: v.reshape(-1, period)[1:].mean(0) for k, v in record.channels.items()}
-    return Recording(record.period, folded)
+    return session.excite_and_record(["i_d", "i_d_ref", "v_d"], "current_d", wave, divider=1, repeats=12)
 
 
 def _closed_response(session: Session, ic: float) -> tuple[FrequencyResponse, Recording]:
@@ -161,7 +170,13 @@ def _closed_response(session: Session, ic: float) -> tuple[FrequencyResponse, Re
     signal = schroeder_multisine(lines, n_samples=PERIOD, rms=0.07 * ic)
     record = session.excite_and_record(["i_d", "i_d_ref"], "current_d", signal, divider=1, repeats=12)
     response = estimate_response(
-        record["excitation"], record["i_d_ref"], record["i_d"], lines=lines, period=PERIOD, rate_hz=1 / TICK, skip=2
+        record["excitation"],
+        record["i_d_ref"],
+        record["i_d"],
+        lines=lines,
+        period=PERIOD,
+        rate_hz=1 / session.rates.current,
+        skip=2,
     )
     return response, record
 
@@ -186,12 +201,13 @@ def _outcome(
     seen = Winding(resistance=winding.resistance, inductance=inductances[0].value)  # the d axis is what was excited
     loop = current_open(seen, gains, grid)
     predicted = read_margins(loop, grid)
-    time, ideal = step_response("current", _NO_LOAD, seen, gains, duration=STEP_TICKS * TICK)
+    time, ideal = step_response("current", _NO_LOAD, seen, gains, duration=STEP_TICKS * session.rates.current)
     size = STEP_SHARE * ic
-    base = float(step["i_d_ref"].mean())
+    mean = folded(step.channels, 2 * STEP_TICKS)
+    base = float(mean["i_d_ref"].mean())
     metrics = measure_step(
-        TICK * np.arange(STEP_TICKS, dtype=np.float64),
-        step["i_d"][:STEP_TICKS],
+        session.rates.current * np.arange(STEP_TICKS, dtype=np.float64),
+        mean["i_d"][:STEP_TICKS],
         start=base - size,
         target=base + size,
         band=0.05,
@@ -206,7 +222,7 @@ def _outcome(
             title="Current step",
             period=step.period,
             channels=step.channels,
-            excitation={"point": "current_d", "size": 2 * size},
+            excitation={"point": "current_d", "size": 2 * size, "repeat": 2 * STEP_TICKS},
             metrics=metrics.as_dict(),
             curves=curve,
         ),
@@ -214,8 +230,8 @@ def _outcome(
             kind="current_response",
             title="Current loop, frequency response",
             period=record.period,
-            channels={k: v[:PERIOD] for k, v in record.channels.items()},
-            excitation={"point": "current_d"},
+            channels=record.channels,
+            excitation={"point": "current_d", "repeat": PERIOD},
             metrics=margins.as_dict(),
             curves={
                 "loop": "current",

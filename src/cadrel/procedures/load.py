@@ -4,8 +4,7 @@ import math
 
 import numpy as np
 
-from cadrel.core.control import TwoMass
-from cadrel.core.identification import LoadEstimate, fit_load, flux_from_spinning
+from cadrel.core.identification import LoadEstimate, TotalLoad, fit_load, flux_from_spinning
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.verdict import Criterion, at_most, decide
 from cadrel.link import Recording
@@ -127,10 +126,8 @@ def _outcome(
         },
         runs=[run],
         summary=_summary(session.axis.motor.metres_per_rad, inertia.value, load.coulomb.value),
-        # The two masses identified before belong to the load that was there then.
-        retires=(*TwoMass.model_keys(), "small_signal_resistance", "plant_measured", "viscous"),
         verdict=decide("load", _criteria(session, record, load, previous), run=0),
-        model={"inertia": inertia.value, "viscous_total": max(load.viscous.value, 0.0), "coulomb": load.coulomb.value},
+        plant=TotalLoad(inertia=inertia.value, viscous_total=max(load.viscous.value, 0.0), coulomb=load.coulomb.value),
     )
 
 

@@ -6,6 +6,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from cadrel.core.identification import PlantPart
 from cadrel.core.verdict import Verdict
 
 State = Literal["estimated", "measured"]  # "proven" is a verdict's word, and is said nowhere else
@@ -53,9 +54,9 @@ class Outcome:
     summary: str = ""
     accepted: bool | None = None
     acceptance: dict[str, Any] = field(default_factory=dict)
-    model: dict[str, float | None] = field(default_factory=dict)
+    plant: PlantPart | None = None  # what was found of the load, for predictions and for the procedures that follow
+    plant_run: int = 0  # index into `runs`: what shows it
     verdict: Verdict | None = None  # asked against measured, of the step as a whole
-    retires: tuple[str, ...] = ()  # keys of the model that what was found here makes void
     withheld: dict[str, float] = field(default_factory=dict)  # drive values that missed what was asked, and went back
     remarks: list[str] = field(default_factory=list)  # codes of what was noticed and does no harm
 

@@ -1,12 +1,13 @@
 """The velocity plant measured in motion: a multisine on the torque while the axis runs, both ways."""
 
 import math
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import replace
 
 import numpy as np
 
-from cadrel.core.control import Gains, TwoMass, Winding, feedback_filter, velocity_open, velocity_plant
+from cadrel.core.control import Gains, Rates, TwoMass, Winding, feedback_filter, velocity_open, velocity_plant
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import PlantFit, fit_two_mass
 from cadrel.core.response import (
@@ -18,7 +19,7 @@ from cadrel.core.response import (
 )
 from cadrel.core.response.estimate import IntArray
 from cadrel.link import Recording
-from cadrel.procedures.session import GENTLE, TV, FloatArray, Session
+from cadrel.procedures.session import GENTLE, FloatArray, Session
 
 PERIOD = 2048  # [samples] of the multisine: 0.512 s
 LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
@@ -36,26 +37,29 @@ def _winding(session: Session) -> Winding:
 
 
 def edge_age(session: Session, speed: float) -> float:
-    """Return how old the last encoder edge is on average when speed is sampled. [s]"""
+    """Return how old the last edge is on average when speed is sampled; only a counted speed has edges. [s]"""
+    if session.axis.feedback.kind not in ("incremental", "halls"):
+        return 0.0
     return 0.5 * 2 * math.pi / session.values["feedback.counts"] / max(abs(speed), 1e-9)
 
 
 def bias_speed(session: Session) -> tuple[float, int]:
     """Return the bias of a measuring pass and how many whole periods fit into the travel. [rad/s]"""
+    period = PERIOD * session.rates.velocity
     room = 1.5 * session.consent.travel  # a pass starts near one end of the consented travel
     fastest = 0.4 * session.consent.speed
     for periods in range(MOST_PERIODS, 1, -1):
-        speed = room / ((periods + 1) * PERIOD * TV + 0.35)
+        speed = room / ((periods + 1) * period + 0.35)
         if speed >= min(20.0, fastest):
             return min(speed, fastest), periods
-    return min(room / (3 * PERIOD * TV + 0.35), fastest), 2
+    return min(room / (3 * period + 0.35), fastest), 2
 
 
-def lines_around(seen: PlantFit | None) -> IntArray:
+def lines_around(seen: PlantFit | None, rates: Rates) -> IntArray:
     """Return the lines of a measurement: spread evenly, and every one there is around a resonance seen before."""
     lines = [LINES]
     if seen is not None:
-        step = 1 / (PERIOD * TV)
+        step = 1 / (PERIOD * rates.velocity)
         for centre in (seen.load.resonance_hz, seen.load.antiresonance_hz):
             if centre is not None and LINES[0] * step < centre < LINES[-1] * step:
                 lines.append(np.arange(math.floor(0.94 * centre / step), math.ceil(1.06 * centre / step) + 1)[:NEAR])
@@ -66,17 +70,18 @@ def lines_around(seen: PlantFit | None) -> IntArray:
 def measure_plant(
     session: Session, gains: Gains, share: float, *, rms: float, seen: PlantFit | None = None, dense: bool = False
 ) -> tuple[FrequencyResponse, Recording]:
-    """Return torque command -> unfiltered speed, from passes in both directions, and the last record.
+    """Return torque command -> unfiltered speed, from passes in both directions, and all that was recorded.
 
     `rms` is that of the injected torque. Two measurements are comparable at the same one only: dead time and friction
     weigh the less the larger the signal. [N·m] Lines at which the plant hardly answers are made stronger: by what was
     `seen` of it before, or after half of the passes by what these saw. `dense` puts lines around what resonates.
     """
-    lines = lines_around(seen) if dense else LINES
+    lines = lines_around(seen, session.rates) if dense else LINES
     bias, periods = bias_speed(session)
     rng = np.random.default_rng(PHASES)
     home = float(session.drive.status()["position"])
     parts: list[FrequencyResponse] = []
+    records: list[Recording] = []
 
     def whole() -> FrequencyResponse:
         mean = average_responses(parts).below(_readable_hz(session, bias))
@@ -95,10 +100,11 @@ def measure_plant(
             session.run_at(direction * bias)
             session.hold(0.15)
             record = session.excite_and_record(
-                ["torque_cmd", "velocity", "i_q"], "torque", signal, divider=4, repeats=periods + 1
+                ["torque_cmd", "velocity", "i_q"], "torque", signal, divider=session.rates.ticks, repeats=periods + 1
             )
             session.drive.run_at(0.0, acceleration=bias / GENTLE)
             session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+        records.append(record)
         parts.append(
             estimate_response(
                 record["excitation"],
@@ -106,30 +112,43 @@ def measure_plant(
                 record["velocity"],
                 lines=lines,
                 period=PERIOD,
-                rate_hz=1 / TV,
+                rate_hz=1 / session.rates.velocity,
             )
         )
     with session.enabled_around("velocity", home):
         session.go_to(home, speed=2 * bias)
     session.standstill()
-    return whole(), record
+    return whole(), one_after_the_other(records)
 
 
-def fit_plant(session: Session, gains: Gains, measured: FrequencyResponse) -> PlantFit:
-    """Return the model of a plant measured at the bias, from what the load run found on. Raises `UnusableInput`."""
+def fit_plant(session: Session, gains: Gains, measured: FrequencyResponse, *, near: PlantFit | None = None) -> PlantFit:
+    """Return the model of a plant measured at the bias, from what the load run found on, or from one found before.
+
+    Raises
+    ------
+    UnusableInput
+        Too few lines can be trusted.
+    """
     return fit_two_mass(
         measured,
         _winding(session),
         gains,
         inertia=session.values["load.inertia"],
-        viscous=float(session.model.get("viscous_total", session.model.get("viscous", 0.0))),
+        viscous=session.plant.total.viscous_total if session.plant.total else 0.0,
         edge_age=edge_age(session, bias_speed(session)[0]),
+        near=near,
     )
+
+
+def one_after_the_other(records: Sequence[Recording]) -> Recording:
+    """Return the recordings of several passes as one, pass after pass: nothing that was recorded is left out."""
+    first = records[0]
+    return Recording(first.period, {k: np.concatenate([r[k] for r in records]) for k in first.channels})
 
 
 def _answer(load: TwoMass, winding: Winding, gains: Gains, lines: IntArray) -> FloatArray:
     """Speed that a unit of injected torque makes in the closed loop, on every line. [rad/s per N·m]"""
-    f = lines / (PERIOD * TV)
+    f = lines / (PERIOD * gains.rates.velocity)
     plant = velocity_plant(load, winding, gains, f)
     return np.abs(plant / (1 + velocity_open(plant, gains, f)))
 

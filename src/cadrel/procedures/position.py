@@ -1,13 +1,12 @@
 """Position gain and feedforward around the tuned velocity loop; a step before and after."""
 
 import math
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from cadrel.core.control import Gains, TwoMass, Winding, position_open, read_margins, step_response, velocity_plant
-from cadrel.core.response import FrequencyResponse, measure_step
+from cadrel.core.response import FrequencyResponse, folded, measure_step
 from cadrel.core.tuning import tune_position
 from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
@@ -15,7 +14,7 @@ from cadrel.procedures.electrical import curve_of
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.judging import asked_of, go_back_unless_proven
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
-from cadrel.procedures.session import TV, Session
+from cadrel.procedures.session import Session
 
 STEP_SECONDS = 0.25
 REPEATS = 4
@@ -23,10 +22,9 @@ REPEATS = 4
 
 def model_of(session: Session) -> TwoMass:
     """Return the load identified by the velocity step. Raises `NotAllowed` if there is none."""
-    load = TwoMass.from_model(session.model)
-    if load is None:
+    if session.plant.springy is None:
         raise NotAllowed(why="The load is not identified.", remedy="Run the velocity step first.")
-    return load
+    return session.plant.springy.load
 
 
 def run_position_loop(session: Session) -> Outcome:
@@ -36,11 +34,10 @@ def run_position_loop(session: Session) -> Outcome:
     ------
     NotAllowed, TuningRefused
     """
-    before = Gains.from_drive(session.refresh())
+    before = Gains.from_drive(session.refresh(), session.rates)
     load = model_of(session)
-    winding = Winding.from_drive(session.values)
-    winding = replace(winding, resistance=session.model.get("small_signal_resistance", winding.resistance))
     working = Winding.from_drive(session.values)
+    winding = session.plant.winding(working)
     gains, limited_by = tune_position(
         load, winding, before, session.axis.robustness, measured=measured_plant(session), working=working
     )
@@ -65,12 +62,7 @@ def run_position_loop(session: Session) -> Outcome:
 
 def measured_plant(session: Session) -> FrequencyResponse | None:
     """Return the velocity plant that the velocity step measured last, or None."""
-    kept = session.model.get("plant_measured")
-    if not kept:
-        return None
-    value = 10 ** (np.array(kept["db"]) / 20) * np.exp(1j * np.radians(kept["deg"]))
-    f = np.array(kept["f"])
-    return FrequencyResponse(f, value, np.array(kept["coherence"]), np.zeros(len(f)))
+    return None if session.plant.springy is None else session.plant.springy.measured
 
 
 def _step_size(session: Session, gain: float) -> float:
@@ -84,26 +76,28 @@ def _step_size(session: Session, gain: float) -> float:
 
 def _step(session: Session, size: float, share: float) -> dict[str, Any]:
     session.enter("position step", share)
-    length = round(STEP_SECONDS / TV)
+    length = round(STEP_SECONDS / session.rates.velocity)
     wave = np.concatenate([np.full(length, size), np.full(length, -size)])
     with session.enabled("position"):
         session.hold(0.1)
         record = session.excite_and_record(
-            ["position", "position_ref", "i_q", "velocity"], "position", wave, divider=4, repeats=REPEATS
+            ["position", "position_ref", "i_q", "velocity"],
+            "position",
+            wave,
+            divider=session.rates.ticks,
+            repeats=REPEATS,
         )
     session.standstill()
-    folded = {k: v.reshape(REPEATS, -1)[1:].mean(0) for k, v in record.channels.items()}
-    command = folded["position_ref"] + np.sign(wave) * size
-    middle = float(folded["position_ref"].mean())
-    folded["position_ref"] = command
+    mean = folded(record.channels, len(wave))
+    middle = float(mean["position_ref"].mean())
     metrics = measure_step(
-        TV * np.arange(length, dtype=np.float64),
-        folded["position"][:length],
+        session.rates.velocity * np.arange(length, dtype=np.float64),
+        mean["position"][:length],
         start=middle - size,
         target=middle + size,
         band=0.05,
     )
-    return {"record": Recording(TV, folded), "metrics": metrics, "middle": middle}
+    return {"record": record, "metrics": metrics, "middle": middle, "repeat": len(wave)}
 
 
 def _outcome(
@@ -158,7 +152,7 @@ def _outcome(
             RunRecord(
                 kind="position_response",
                 title="Position loop, from the measured plant",
-                period=TV,
+                period=session.rates.velocity,
                 channels={},
                 excitation={"point": "torque"},
                 metrics=metrics,
@@ -193,7 +187,7 @@ def _run(
         title=title,
         period=record.period,
         channels=record.channels,
-        excitation={"size": 2 * size},
+        excitation={"point": "position", "size": 2 * size, "repeat": step["repeat"]},
         metrics=step["metrics"].as_dict(),
         curves=curves,
         in_force=in_force or {},

@@ -6,6 +6,7 @@ from typing import Any
 
 from cadrel.core.axis import AxisModel, drive_values, unsupported
 from cadrel.core.errors import CoreError
+from cadrel.core.identification import IdentifiedPlant
 from cadrel.core.parameters import REGISTRY, Entry
 from cadrel.link import Drive, LinkError
 from cadrel.procedures.acceptance import run_acceptance
@@ -65,7 +66,7 @@ ORDER: tuple[tuple[str, Callable[[Session], Outcome]], ...] = (
 def load_project_values(drive: Drive, values: Mapping[str, Entry], *, owner: str) -> dict[str, float]:
     """Send the project's values, store them and restart where that is needed; returns what was sent."""
     identity = drive.identity()
-    wanted = drive_values(values, drive_current_peak=identity["current_peak"])
+    wanted = drive_values(values, drive_current_peak=identity["current_peak"], rates=drive.capabilities().rates)
     drive.take_control(owner)
     drive.write(wanted)
     if any(REGISTRY[k].restart for k in drive.status()["restart_needed"]):
@@ -84,7 +85,7 @@ def run_route(
     "failed": a verdict missed what was asked, and the gains from before are in the drive again; or the link broke.
     """
     result = RouteResult()
-    model: dict[str, Any] = {}
+    plant = IdentifiedPlant()
     if why := unsupported(axis):
         result.status, result.reason = "refused", why
         return result
@@ -95,16 +96,12 @@ def run_route(
                 drive=drive,
                 axis=axis,
                 consent=consent_for(key, axis, sent),
-                model=model,
+                plant=plant,
                 report=_prefixed(report, key),
             )
             outcome = procedure(session)
             result.outcomes[key] = outcome
-            model = {k: v for k, v in model.items() if k not in outcome.retires} | outcome.model
-            model |= next(
-                ({"plant_measured": r.curves["plant_measured"]} for r in outcome.runs if "plant_measured" in r.curves),
-                {},
-            )
+            plant = plant.with_part(outcome.plant)
             result.events += [{"kind": "note", "step": key, "text": n} for n in session.notes]
             if outcome.verdict is not None and not outcome.verdict.is_proven:
                 result.reason = f"{key}, not proven: {outcome.verdict.reason}."

@@ -10,6 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from cadrel.core.axis import AxisModel
+from cadrel.core.control import Gains, Rates
+from cadrel.core.identification import IdentifiedPlant
 from cadrel.link import Drive, LinkError, Recording, RefusedByDrive
 from cadrel.procedures.errors import Aborted, AxisStopped, NotAllowed, StoppedByHand
 from cadrel.procedures.outcome import RunRecord
@@ -21,7 +23,6 @@ TREMBLES = math.radians(0.5)  # of the motor: what a device read finely shows of
 RESTS = 0.095  # [s] without a count: the shaft rests
 RESTS_BY_HALLS = 0.5  # [s]
 GENTLE = 0.15  # [s] in which a speed is reached where nothing is measured meanwhile
-TICK, TV = 62.5e-6, 250e-6
 
 HINTS = {
     "guard": "The axis left the travel or speed that was consented to; allow more, or lower gains.",
@@ -58,7 +59,7 @@ class Session:
     consent: Consent
     report: Callable[[str, float], None] = _silent
     is_aborted: Callable[[], bool] = lambda: False
-    model: dict[str, Any] = field(default_factory=dict)  # earlier results: two-mass model as plain values
+    plant: IdentifiedPlant = field(default_factory=IdentifiedPlant)  # what earlier runs found
     phase: str = "preparation"
     notes: list[str] = field(default_factory=list)
     partial: RunRecord | None = None  # the last recording, kept if the run is interrupted
@@ -181,7 +182,7 @@ class Session:
         status = self.look()
         end = status["time"] + seconds
         while status["time"] < end:
-            self.drive.link.wait(min(POLL, max(end - status["time"], 1e-3)))
+            self.drive.wait(min(POLL, max(end - status["time"], 1e-3)))
             status = self.look()
         return status
 
@@ -190,7 +191,7 @@ class Session:
         end = self.seen(self.drive.status())["time"] + seconds
         while self.seen(self.drive.status())["time"] < end:
             self.check_abort()
-            self.drive.link.wait(POLL)
+            self.drive.wait(POLL)
 
     def until(self, is_done: Callable[[dict[str, Any]], bool], *, at_most: float, what: str) -> dict[str, Any]:
         """Wait until a status satisfies a condition. Raises `AxisStopped` after `at_most` seconds of drive time."""
@@ -203,7 +204,7 @@ class Session:
                     reason=f"{what} did not happen within {at_most:.1f} s",
                     hint="Check what holds the axis.",
                 )
-            self.drive.link.wait(POLL)
+            self.drive.wait(POLL)
             status = self.look()
         return status
 
@@ -215,7 +216,7 @@ class Session:
         last, fine = status["counts"], self.axis.feedback.kind in ("sincos", "resolver")
         trembles = TREMBLES / self.axis.feedback.count_angle if fine else 0.0
         while status["time"] < end and status["time"] - since < rests:
-            self.drive.link.wait(0.1)
+            self.drive.wait(0.1)
             status = self.seen(self.drive.status())
             if abs(status["counts"] - last) > trembles:
                 last, since = status["counts"], status["time"]
@@ -223,10 +224,13 @@ class Session:
 
     # --- recording --------------------------------------------------------------------------------------------
 
-    def arm(self, channels: Sequence[str], *, seconds: float, divider: int = 4, **trigger: Any) -> None:
-        """Arm the recorder for a duration; `divider` ticks per sample."""
+    def arm(self, channels: Sequence[str], *, seconds: float, divider: int | None = None, **trigger: Any) -> None:
+        """Arm the recorder for a duration; `divider` ticks per sample, those of a velocity sample if none is given."""
+        divider = divider or self.rates.ticks
         pre = int(trigger.pop("pre", 0))
-        self.drive.arm(channels, divider=divider, samples=round(seconds / (divider * TICK)), pre=pre, trigger=trigger)
+        self.drive.arm(
+            channels, divider=divider, samples=round(seconds / (divider * self.rates.current)), pre=pre, trigger=trigger
+        )
 
     def recorded(self, *, at_most: float) -> Recording:
         """Wait for the recording and fetch it."""
@@ -254,11 +258,20 @@ class Session:
             pre=4,
             trigger={"signal": "excitation", "level": level, "rising": first > 0},
         )
-        self.hold(8 * divider * TICK)
+        self.hold(8 * divider * self.rates.current)
         self.drive.excite(point, samples, divider=divider, repeats=repeats)
-        record = self.recorded(at_most=total * divider * TICK + 2.0)
+        record = self.recorded(at_most=total * divider * self.rates.current + 2.0)
         start = int(np.argmax(record["excitation"] != 0.0))
         return Recording(record.period, {k: v[start : start + total] for k, v in record.channels.items()})
+
+    @property
+    def rates(self) -> Rates:
+        """Of the drive's loops, as it tells itself."""
+        return self.drive.capabilities().rates
+
+    def gains(self) -> Gains:
+        """Return what shapes the drive's loops now."""
+        return Gains.from_drive(self.values, self.rates)
 
     @property
     def current_continuous(self) -> float:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from cadrel.link import Recording
-from cadrel.procedures.session import TV, FloatArray, Session
+from cadrel.procedures.session import FloatArray, Session
 
 SPEED_SHARE = 0.65  # of the consented speed: a soft loop overshoots
 TRAVEL_SHARE = 0.5  # of the consented travel to each side
@@ -46,10 +46,10 @@ class _Ramps:
         return low
 
 
-def _lobe(speed: float, rise: float, reach: float) -> FloatArray:
+def _lobe(speed: float, rise: float, reach: float, *, period: float) -> FloatArray:
     """Velocity of one stroke with soft ends, at the velocity sample."""
-    up = max(round(rise / TV), 8)
-    flat = max(round(reach / speed / TV) - up, 40)
+    up = max(round(rise / period), 8)
+    flat = max(round(reach / speed / period) - up, 40)
     ramp = 0.5 - 0.5 * np.cos(math.pi * np.arange(1, up + 1) / up)
     return speed * np.concatenate([ramp, np.ones(flat), ramp[::-1], np.zeros(60)])
 
@@ -80,12 +80,12 @@ def back_and_forth(
     fastest = ramps.fastest(top * session.consent.speed)
     lobes = []
     for share in shares:
-        lobe = _lobe(share * fastest, ramps.rise(share * fastest), reach)
+        lobe = _lobe(share * fastest, ramps.rise(share * fastest), reach, period=session.rates.velocity)
         lobes += [lobe, -lobe, -lobe, lobe]
     wave = np.concatenate(lobes)
     with session.enabled("velocity", torque=torque):
         session.hold(0.05)
-        record = session.excite_and_record(channels, "velocity", wave, divider=4, repeats=1)
+        record = session.excite_and_record(channels, "velocity", wave, divider=session.rates.ticks, repeats=1)
         session.hold(0.1)
     session.standstill()
     return record, wave

@@ -1,14 +1,12 @@
 """The velocity plant measured, the proposal on it, and what it gives: before and after."""
 
 import math
-from dataclasses import asdict
 from typing import Any
 
 import numpy as np
 
 from cadrel.core.control import (
     Gains,
-    TwoMass,
     Winding,
     feedback_filter,
     read_margins,
@@ -17,7 +15,8 @@ from cadrel.core.control import (
     velocity_plant,
 )
 from cadrel.core.errors import UnusableInput
-from cadrel.core.response import FrequencyResponse, measure_step
+from cadrel.core.identification import PlantFit, SpringyLoad
+from cadrel.core.response import FrequencyResponse, folded, measure_step
 from cadrel.core.tuning import tune_velocity
 from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
@@ -25,7 +24,7 @@ from cadrel.procedures.electrical import curve_of
 from cadrel.procedures.judging import asked_of, go_back_unless_proven, loop_summary
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import PERIOD, bias_speed, edge_age, excitation_rms, fit_plant, measure_plant
-from cadrel.procedures.session import TV, Session
+from cadrel.procedures.session import Session
 
 STEP_SECONDS = 0.12
 
@@ -38,10 +37,10 @@ def run_velocity_loop(session: Session) -> Outcome:
     TuningRefused
         Nothing honours the margins asked for; the drive keeps its gains.
     """
-    before = Gains.from_drive(session.refresh())
+    before = Gains.from_drive(session.refresh(), session.rates)
     old_step = _step(session, 0.05)
     rms = excitation_rms(session, before)
-    measured, _ = measure_plant(session, before, 0.15, rms=rms)
+    measured, first_record = measure_plant(session, before, 0.15, rms=rms)
     fit = fit_plant(session, before, measured)
     load, winding = fit.load, fit.winding
     session.enter("computing the proposal", 0.45)
@@ -53,9 +52,8 @@ def run_velocity_loop(session: Session) -> Outcome:
     try:
         new_step = _step(session, 0.5)
         again, record = measure_plant(session, tuning.gains, 0.6, rms=rms, seen=fit, dense=True)
-        outcome = _outcome(
-            session, before, tuning.gains, tuning.limited_by, load, winding, again, record, old_step, new_step
-        )
+        outcome = _outcome(session, before, tuning.gains, tuning.limited_by, fit, again, record, old_step, new_step)
+        outcome.runs.append(_plant_run(session, first_record, before))
     except BaseException:
         session.write(_velocity_values(before))
         raise
@@ -67,7 +65,7 @@ def _step(session: Session, share: float) -> dict[str, Any]:
     """Step the speed from a bias, four times, folded."""
     session.enter("velocity step", share)
     bias, _ = bias_speed(session)
-    length = round(STEP_SECONDS / TV)
+    length = round(STEP_SECONDS / session.rates.velocity)
     repeats = int(np.clip(session.consent.travel / (bias * 2 * STEP_SECONDS * 1.3), 2, 6))
     size = 0.3 * bias
     wave = np.concatenate([np.full(length, size), np.full(length, -size)])
@@ -77,14 +75,14 @@ def _step(session: Session, share: float) -> dict[str, Any]:
         session.run_at(bias)
         session.hold(0.15)
         record = session.excite_and_record(
-            ["velocity", "velocity_ref", "i_q"], "velocity", wave, divider=4, repeats=repeats
+            ["velocity", "velocity_ref", "i_q"], "velocity", wave, divider=session.rates.ticks, repeats=repeats
         )
         session.go_to(home, speed=2 * bias)
     session.standstill()
-    folded = {k: v.reshape(repeats, -1)[1:].mean(0) for k, v in record.channels.items()}
-    time = TV * np.arange(length, dtype=np.float64)
-    metrics = measure_step(time, folded["velocity"][:length], start=bias - size, target=bias + size, band=0.05)
-    return {"record": Recording(TV, folded), "metrics": metrics, "bias": bias, "size": size}
+    mean = folded(record.channels, 2 * length)
+    time = session.rates.velocity * np.arange(length, dtype=np.float64)
+    metrics = measure_step(time, mean["velocity"][:length], start=bias - size, target=bias + size, band=0.05)
+    return {"record": record, "metrics": metrics, "bias": bias, "size": size, "repeat": 2 * length}
 
 
 def _outcome(
@@ -92,8 +90,7 @@ def _outcome(
     before: Gains,
     gains: Gains,
     limited_by: str,
-    load: TwoMass,
-    winding: Winding,
+    first: PlantFit,
     again: FrequencyResponse,
     record: Recording,
     old_step: dict[str, Any],
@@ -102,6 +99,8 @@ def _outcome(
     trusted = again.trusted(0.9)
     if len(trusted.frequency) < 10:
         raise UnusableInput(what="Too few lines can be trusted.", remedy="Allow more travel, or more speed.")
+    second = fit_plant(session, gains, again, near=first)
+    load, winding = second.load, second.winding
     f = trusted.frequency
     grid = np.geomspace(f[0], f[-1], 400)
     bias, _ = bias_speed(session)
@@ -124,8 +123,13 @@ def _outcome(
             kind="velocity_response",
             title="Velocity loop, frequency response",
             period=record.period,
-            channels={k: v[-PERIOD:] for k, v in record.channels.items()},
-            excitation={"point": "torque", "bias": bias},
+            channels=record.channels,
+            excitation={
+                "point": "torque",
+                "bias": bias,
+                "repeat": PERIOD,
+                "passes": len(record.channels["velocity"]) // PERIOD,
+            },
             metrics=measured.as_dict(),
             curves={
                 "loop": "velocity",
@@ -159,11 +163,7 @@ def _outcome(
         )
     peak = measured.sensitivity_peak
     findings.append(Finding(kind="velocity_peak", label="Velocity-loop sensitivity peak", value=peak, unit="", run=2))
-    if load.resonance_hz and load.antiresonance_hz and load.resonance_hz < f[-1]:  # above, only its flank was seen
-        findings += [
-            Finding(kind="resonance", label="Resonance", value=load.resonance_hz, unit="Hz", run=2),
-            Finding(kind="antiresonance", label="Anti-resonance", value=load.antiresonance_hz, unit="Hz", run=2),
-        ]
+    findings += _resonances(first, second, highest=float(f[-1]))
     return Outcome(
         findings=findings,
         changes=_velocity_values(gains),
@@ -179,8 +179,40 @@ def _outcome(
         },
         summary=loop_summary(measured),
         verdict=verdict,
-        model={**asdict(load), "small_signal_resistance": winding.resistance},
+        plant=SpringyLoad(load=load, small_signal_resistance=winding.resistance, measured=trusted),
+        plant_run=2,
     )
+
+
+def _plant_run(session: Session, record: Recording, gains: Gains) -> RunRecord:
+    """The measurement that the proposal was computed on, as it was recorded."""
+    return RunRecord(
+        kind="plant_response",
+        title="Velocity plant, before",
+        period=record.period,
+        channels=record.channels,
+        excitation={"point": "torque", "bias": bias_speed(session)[0], "repeat": PERIOD},
+        in_force=_velocity_values(gains),
+    )
+
+
+def _resonances(first: PlantFit, second: PlantFit, *, highest: float) -> list[Finding]:
+    """What both measurements say of the resonances, none above the highest line: there only a flank was seen.
+
+    The doubt is what the second fit's misfit says, and half of what the two measurements, made on other gains and
+    other lines, differ by.
+    """
+    found = []
+    for kind, label, std in (
+        ("resonance", "Resonance", second.resonance_std),
+        ("antiresonance", "Anti-resonance", second.antiresonance_std),
+    ):
+        value, before = getattr(second.load, f"{kind}_hz"), getattr(first.load, f"{kind}_hz")
+        if value is None or std is None or not second.load.resonance_hz or second.load.resonance_hz >= highest:
+            continue
+        apart = 0.0 if before is None else 0.5 * abs(value - before)
+        found.append(Finding(kind=kind, label=label, value=value, unit="Hz", std=math.hypot(std, apart), run=2))
+    return found
 
 
 def _velocity_values(gains: Gains) -> dict[str, float]:
@@ -196,7 +228,7 @@ def _step_run(
         title=title,
         period=record.period,
         channels=record.channels,
-        excitation={"bias": step["bias"], "size": 2 * step["size"]},
+        excitation={"point": "velocity", "bias": step["bias"], "size": 2 * step["size"], "repeat": step["repeat"]},
         metrics=step["metrics"].as_dict(),
         curves=curves,
         in_force=in_force or {},

@@ -6,8 +6,7 @@ import numpy as np
 import pytest
 from scipy.signal import StateSpace, cont2discrete, lsim
 
-from cadrel.core.control import Gains, TwoMass, Winding, velocity_plant
-from cadrel.core.control.filters import TICK
+from cadrel.core.control import Gains, Rates, TwoMass, Winding, velocity_plant
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import (
     angle_error_from_spinning,
@@ -21,6 +20,7 @@ from cadrel.core.identification import (
 )
 from cadrel.core.response import FrequencyResponse
 
+TICK = Rates().current
 RNG = np.random.default_rng(3)
 GAINS = Gains(
     current_gain=17.0,
@@ -59,8 +59,8 @@ def test_a_rotor_that_moves_is_not_read_as_less_inductance() -> None:
     z = np.exp(2j * np.pi * f * TICK)
     value = np.array([(c @ np.linalg.solve(q * np.eye(2) - a, b))[0, 0] / q for q in z])
     response = FrequencyResponse(f, value, np.full(30, 0.999), 1e-3 * np.abs(value))
-    assert fit_admittance(response, moves=True)[1].value == pytest.approx(ind, rel=0.005)
-    assert fit_admittance(response)[1].value < 0.98 * ind
+    assert fit_admittance(response, tick=TICK, moves=True)[1].value == pytest.approx(ind, rel=0.005)
+    assert fit_admittance(response, tick=TICK)[1].value < 0.98 * ind
 
 
 def test_flux_is_told_apart_from_drop_and_dead_time() -> None:

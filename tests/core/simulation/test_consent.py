@@ -7,16 +7,16 @@ import pytest
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.simulation.drive import WATCH_TICKS
 from cadrel.core.simulation.layout import TICK
-from cadrel.link import Drive, RefusedByDrive
+from cadrel.link import LinkedDrive, RefusedByDrive
 from tests.conftest import rig_of
 from tests.core.simulation.test_drive import enable, ready, wait
 
 __all__ = ["ready"]
-Make = Callable[..., tuple[Drive, SimulatedDrive]]
+Make = Callable[..., tuple[LinkedDrive, SimulatedDrive]]
 
 
 @pytest.fixture
-def consented(ready: tuple[Drive, SimulatedDrive]) -> tuple[Drive, SimulatedDrive]:
+def consented(ready: tuple[LinkedDrive, SimulatedDrive]) -> tuple[LinkedDrive, SimulatedDrive]:
     """A drive that was told of a consent, and its worker, who shows it."""
     drive, simulated = ready
     drive.consent = drive.give_consent("run", until=drive.status()["time"] + 20.0)
@@ -28,7 +28,7 @@ def test_tokens_of_the_lease_differ_from_one_start_to_the_next() -> None:
     assert len(tokens) == 4  # with one seed they were equal: whoever knew the program knew the token
 
 
-def test_a_consent_not_used_within_20_s_is_none_any_more(consented: tuple[Drive, SimulatedDrive]) -> None:
+def test_a_consent_not_used_within_20_s_is_none_any_more(consented: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = consented
     simulated.advance(61.0)  # its worker was frozen
     with pytest.raises(RefusedByDrive, match=r"no longer in force: nothing was heard of the run for 6\d s"):
@@ -36,7 +36,7 @@ def test_a_consent_not_used_within_20_s_is_none_any_more(consented: tuple[Drive,
     assert simulated.status()["mode"] == "off"
 
 
-def test_a_consent_lives_as_long_as_its_run_is_heard(consented: tuple[Drive, SimulatedDrive]) -> None:
+def test_a_consent_lives_as_long_as_its_run_is_heard(consented: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = consented
     for _ in range(60):
         drive.beat()
@@ -45,7 +45,9 @@ def test_a_consent_lives_as_long_as_its_run_is_heard(consented: tuple[Drive, Sim
     assert simulated.status()["consent"]["label"] == "run"
 
 
-def test_the_consents_end_is_counted_from_the_tick_not_from_its_arrival(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_the_consents_end_is_counted_from_the_tick_not_from_its_arrival(
+    ready: tuple[LinkedDrive, SimulatedDrive],
+) -> None:
     drive, simulated = ready
     simulated.advance(30.0)
     with pytest.raises(RefusedByDrive, match=r"the consent is \d+ s old"):
@@ -54,23 +56,23 @@ def test_the_consents_end_is_counted_from_the_tick_not_from_its_arrival(ready: t
         drive.enable("position", guard_low=-10, guard_high=10, guard_speed=10, not_after=simulated.time - 5.0)
 
 
-def test_stop_by_hand_ends_the_consent_even_with_power_off(consented: tuple[Drive, SimulatedDrive]) -> None:
+def test_stop_by_hand_ends_the_consent_even_with_power_off(consented: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = consented
-    Drive(drive.link, "axis").stop("vera (observer) pressed STOP", press="p1", by="vera (observer)")
+    LinkedDrive(drive.link, "axis").stop("vera (observer) pressed STOP", press="p1", by="vera (observer)")
     with pytest.raises(RefusedByDrive, match=r"vera \(observer\) pressed STOP"):
         enable(drive)
     assert simulated.status()["last_stop"]["by"] == "vera (observer)"
 
 
-def test_one_press_that_arrives_on_two_ways_counts_once(consented: tuple[Drive, SimulatedDrive]) -> None:
+def test_one_press_that_arrives_on_two_ways_counts_once(consented: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = consented
     before = len(simulated.events)
     for _ in range(2):
-        Drive(drive.link, "axis").stop("", press="p1", by="enno")
+        LinkedDrive(drive.link, "axis").stop("", press="p1", by="enno")
     assert [e["kind"] for e in simulated.events[before:]] == ["consent_ended", "stop"]
 
 
-def test_a_stop_without_a_press_leaves_the_consent_to_the_run(consented: tuple[Drive, SimulatedDrive]) -> None:
+def test_a_stop_without_a_press_leaves_the_consent_to_the_run(consented: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, _ = consented
     enable(drive)
     drive.stop("the run tries again with less")
@@ -78,7 +80,7 @@ def test_a_stop_without_a_press_leaves_the_consent_to_the_run(consented: tuple[D
     enable(drive)  # not refused
 
 
-def test_motion_that_nobody_watches_stops_in_time(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_motion_that_nobody_watches_stops_in_time(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
     drive.unattended = False
     enable(drive)
@@ -92,7 +94,7 @@ def test_motion_that_nobody_watches_stops_in_time(ready: tuple[Drive, SimulatedD
 
 
 def test_a_run_that_enables_again_and_again_does_not_outlive_its_watchers(
-    ready: tuple[Drive, SimulatedDrive],
+    ready: tuple[LinkedDrive, SimulatedDrive],
 ) -> None:
     drive, simulated = ready
     drive.unattended = False
@@ -108,7 +110,7 @@ def test_a_run_that_enables_again_and_again_does_not_outlive_its_watchers(
 
 
 def test_pages_of_the_leader_keep_it_and_the_page_that_enabled_keeps_its_own(
-    ready: tuple[Drive, SimulatedDrive],
+    ready: tuple[LinkedDrive, SimulatedDrive],
 ) -> None:
     drive, simulated = ready
     drive.unattended = False
@@ -122,7 +124,7 @@ def test_pages_of_the_leader_keep_it_and_the_page_that_enabled_keeps_its_own(
             drive.disable()
 
 
-def test_an_unattended_run_was_agreed_to_and_goes_on(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_an_unattended_run_was_agreed_to_and_goes_on(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
     drive.unattended = False
     drive.consent = drive.give_consent("run", until=simulated.time + 20, unattended=True)
@@ -133,12 +135,12 @@ def test_an_unattended_run_was_agreed_to_and_goes_on(ready: tuple[Drive, Simulat
     assert simulated.status()["mode"] == "position"
 
 
-def test_pages_do_not_keep_alive_what_a_lost_worker_commanded(consented: tuple[Drive, SimulatedDrive]) -> None:
+def test_pages_do_not_keep_alive_what_a_lost_worker_commanded(consented: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = consented
     enable(drive)
     drive.run_at(40.0)
     wait(drive, 0.3)
-    page = Drive(drive.link, "axis")
+    page = LinkedDrive(drive.link, "axis")
     page.lease = drive.lease  # the same engineer's page, without the run's consent
     begun = simulated.time
     while abs(simulated.status()["velocity"]) > 1.0:
@@ -149,7 +151,7 @@ def test_pages_do_not_keep_alive_what_a_lost_worker_commanded(consented: tuple[D
     assert simulated.status()["mode"] == "off"
 
 
-def test_the_first_button_held_wins_until_it_is_let_go(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_the_first_button_held_wins_until_it_is_let_go(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
     enable(drive)
     drive.jog(20.0, holder="left")
@@ -163,7 +165,7 @@ def test_the_first_button_held_wins_until_it_is_let_go(ready: tuple[Drive, Simul
     drive.jog(-20.0, holder="right")  # let go: now the other may
 
 
-def test_a_beat_that_its_own_release_overtook_moves_nothing(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_a_beat_that_its_own_release_overtook_moves_nothing(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
     enable(drive)
     drive.jog(20.0, holder="press 1")
@@ -174,8 +176,8 @@ def test_a_beat_that_its_own_release_overtook_moves_nothing(ready: tuple[Drive, 
     assert simulated.status()["moving"] or simulated.status()["mode"] == "position"
 
 
-def test_taking_control_by_force_is_in_the_drives_log(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_taking_control_by_force_is_in_the_drives_log(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
-    Drive(drive.link, "axis").take_control("somebody", force=True)
+    LinkedDrive(drive.link, "axis").take_control("somebody", force=True)
     facts = [e["facts"] for e in simulated.events if e["kind"] == "control_taken"][-1]
     assert facts == {"owner": "somebody", "before": "test", "forced": True}

@@ -16,6 +16,16 @@ from tests.conftest import rig_of, values_of
 DEVICE_CODE = {"incremental": 0.0, "sincos": 1.0, "resolver": 2.0, "serial": 3.0, "halls": 4.0}
 
 
+def word_values(truth: RigTruth) -> dict[str, float]:
+    """What the drive has to know of a serial word to read it."""
+    return {
+        "feedback.word_length": float(truth.word_bits), "feedback.word_skip": float(truth.trailing_bits),
+        "feedback.word_checksum": {"none": 0.0, "parity": 1.0, "crc6": 6.0}[truth.word_checksum],
+        "feedback.word_gray": float(truth.word_coding == "gray"),
+        "feedback.word_error": float(truth.word_flags >= 1), "feedback.word_warning": float(truth.word_flags >= 2),
+    }  # fmt: skip
+
+
 def drive_with(truth: RigTruth, **values: float) -> SimulatedDrive:
     """A drive set to the rig's device, restarted so that the setting is in force."""
     drive = SimulatedDrive("axis", truth, seed=4)
@@ -29,7 +39,7 @@ def drive_with(truth: RigTruth, **values: float) -> SimulatedDrive:
         {
             "motor.pole_pairs": float(truth.pole_pairs), "feedback.device": DEVICE_CODE[truth.device],
             "feedback.counts": counts, "feedback.periods": float(periods),
-            "feedback.word_length": float(truth.word_bits), "feedback.word_skip": float(truth.trailing_bits), **values,
+            **word_values(truth), **values,
         }
     )  # fmt: skip
     drive.store()

@@ -12,14 +12,15 @@ from cadrel.core.motion import move_profile
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import SimulatedDrive, machine
 from cadrel.core.simulation.layout import TICK
-from cadrel.link import Drive, RefusedByDrive
+from cadrel.link import LinkedDrive, RefusedByDrive
+from cadrel.link.stand_in import StandIn
 from tests.conftest import rig_of
 
-Make = Callable[..., tuple[Drive, SimulatedDrive]]
+Make = Callable[..., tuple[LinkedDrive, SimulatedDrive]]
 
 
 @pytest.fixture
-def ready(make_drive: Make, pusher: dict[str, Entry]) -> tuple[Drive, SimulatedDrive]:
+def ready(make_drive: Make, pusher: dict[str, Entry]) -> tuple[LinkedDrive, SimulatedDrive]:
     """A drive that holds the right values, commutation included, and is led from here."""
     truth = rig_of("tile-pusher")
     drive, simulated = make_drive(truth)
@@ -35,11 +36,11 @@ def ready(make_drive: Make, pusher: dict[str, Entry]) -> tuple[Drive, SimulatedD
     return drive, simulated
 
 
-def enable(drive: Drive, mode: str = "position", travel: float = 1e3) -> None:
+def enable(drive: LinkedDrive, mode: str = "position", travel: float = 1e3) -> None:
     drive.enable(mode, guard_low=-travel, guard_high=travel, guard_speed=500)
 
 
-def wait(drive: Drive, seconds: float, *, beat: bool = True) -> None:
+def wait(drive: LinkedDrive, seconds: float, *, beat: bool = True) -> None:
     for _ in range(round(seconds / 0.02)):
         if beat:
             drive.beat()
@@ -64,24 +65,24 @@ def test_power_states_follow_the_table_of_iec_61800_7_201() -> None:
     assert machine.after("Fault", "fault reset") == "Switch on disabled"
 
 
-def test_what_is_not_stored_is_gone_after_power_off(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_what_is_not_stored_is_gone_after_power_off(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, _ = ready
     stored = drive.read()["velocity.gain"]
     drive.write({"velocity.gain": 2 * stored, "position.gain": 33.0})
     drive.store()
     drive.write({"velocity.gain": 3 * stored})
     assert drive.status()["not_stored"] == ["velocity.gain"]
-    drive.power_switch(False)
+    StandIn(drive.link, "axis").power_switch(False)
     with pytest.raises(RefusedByDrive, match="no supply"):
         drive.status()
-    drive.power_switch(True)
+    StandIn(drive.link, "axis").power_switch(True)
     assert drive.read()["velocity.gain"] == 2 * stored
     assert drive.read()["position.gain"] == 33.0
 
 
 def test_a_fresh_drive_says_everything_that_prevents_enabling(make_drive: Make) -> None:
     drive, _ = make_drive()
-    drive.set_switch("safe_torque_off", False)
+    StandIn(drive.link, "axis").set_switch("safe_torque_off", False)
     codes = [b["code"] for b in drive.status()["blockers"]]
     assert codes == ["safe_torque_off", "configuration", "commutation"]
     drive.take_control("test")
@@ -89,9 +90,9 @@ def test_a_fresh_drive_says_everything_that_prevents_enabling(make_drive: Make) 
         enable(drive)
 
 
-def test_only_the_holder_of_the_lease_moves_the_axis(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_only_the_holder_of_the_lease_moves_the_axis(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, _ = ready
-    other = Drive(drive.link, "axis")
+    other = LinkedDrive(drive.link, "axis")
     with pytest.raises(RefusedByDrive, match="test has control"):
         other.take_control("other")
     with pytest.raises(RefusedByDrive, match="without control"):
@@ -101,7 +102,7 @@ def test_only_the_holder_of_the_lease_moves_the_axis(ready: tuple[Drive, Simulat
         enable(drive)
 
 
-def test_jog_ends_within_200_ms_of_the_last_renewal(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_jog_ends_within_200_ms_of_the_last_renewal(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
     enable(drive)
     for _ in range(20):
@@ -112,7 +113,7 @@ def test_jog_ends_within_200_ms_of_the_last_renewal(ready: tuple[Drive, Simulate
     assert abs(simulated.status()["velocity"]) < 1.0
 
 
-def test_a_silent_holder_stops_the_axis_and_cuts_power(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_a_silent_holder_stops_the_axis_and_cuts_power(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
     enable(drive, "velocity")
     drive.run_at(50.0)
@@ -124,7 +125,7 @@ def test_a_silent_holder_stops_the_axis_and_cuts_power(ready: tuple[Drive, Simul
 
 
 def test_a_run_starts_as_gently_as_asked_and_never_harder_than_the_limit(
-    ready: tuple[Drive, SimulatedDrive],
+    ready: tuple[LinkedDrive, SimulatedDrive],
 ) -> None:
     drive, simulated = ready
     enable(drive, "velocity")
@@ -139,7 +140,7 @@ def test_a_run_starts_as_gently_as_asked_and_never_harder_than_the_limit(
     assert fallen == pytest.approx(0.001 * drive.read()["limit.acceleration"], rel=0.01)
 
 
-def test_the_guard_stops_what_leaves_the_consented_travel(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_the_guard_stops_what_leaves_the_consented_travel(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
     enable(drive, "velocity", travel=5.0)
     drive.run_at(60.0)
@@ -150,18 +151,18 @@ def test_the_guard_stops_what_leaves_the_consented_travel(ready: tuple[Drive, Si
     assert simulated.events[-1]["kind"] == "guard"
 
 
-def test_stop_ramps_down_and_disables_whoever_asks(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_stop_ramps_down_and_disables_whoever_asks(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
     enable(drive)
     drive.jog(40.0)
     drive.link.wait(0.08)
-    Drive(drive.link, "axis").stop("anyone")
+    LinkedDrive(drive.link, "axis").stop("anyone")
     drive.link.wait(0.15)
     assert simulated.status()["mode"] == "off"
     assert simulated.power_state == machine.DISABLED
 
 
-def test_a_fault_needs_a_reset(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_a_fault_needs_a_reset(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
     drive.write({"limit.following_error": 0.02, "velocity.gain": 1e-4})
     enable(drive)
@@ -174,7 +175,9 @@ def test_a_fault_needs_a_reset(ready: tuple[Drive, SimulatedDrive]) -> None:
     assert simulated.power_state == machine.DISABLED
 
 
-def test_halls_then_edges_then_the_index_tell_the_angle_after_power_up(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_halls_then_edges_then_the_index_tell_the_angle_after_power_up(
+    ready: tuple[LinkedDrive, SimulatedDrive],
+) -> None:
     drive, simulated = ready
     assert drive.status()["angle_quality"] == "unknown"
     enable(drive, "velocity")
@@ -218,7 +221,7 @@ def test_a_reversed_encoder_and_swapped_phases_are_seen_in_the_counts(
     assert rises["phases"] == pytest.approx(-10000, rel=0.02)
 
 
-def test_the_recorder_keeps_what_was_before_the_trigger(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_the_recorder_keeps_what_was_before_the_trigger(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, _ = ready
     enable(drive)
     wait(drive, 0.1)
@@ -238,7 +241,9 @@ def test_the_recorder_keeps_what_was_before_the_trigger(ready: tuple[Drive, Simu
 
 
 @pytest.mark.parametrize("bad", [{"velocity.gain": math.inf}, {"velocity.gain": -1.0}, {"no.such": 1.0}])
-def test_a_bad_value_leaves_the_memory_as_it_was(ready: tuple[Drive, SimulatedDrive], bad: dict[str, float]) -> None:
+def test_a_bad_value_leaves_the_memory_as_it_was(
+    ready: tuple[LinkedDrive, SimulatedDrive], bad: dict[str, float]
+) -> None:
     drive, simulated = ready
     before = dict(simulated.memory.working)
     with pytest.raises((RefusedByDrive, ValueError)):
@@ -274,7 +279,9 @@ def test_levels_of_a_and_b_go_through_quadrature_while_a_hand_turns(make_drive: 
     assert steps.count(1) - steps.count(3) == pytest.approx(400, abs=8)  # the spring lets go of a few counts at first
 
 
-def test_the_log_says_how_long_after_the_last_command_a_jog_stood_still(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_the_log_says_how_long_after_the_last_command_a_jog_stood_still(
+    ready: tuple[LinkedDrive, SimulatedDrive],
+) -> None:
     drive, simulated = ready
     enable(drive)
     drive.jog(20.0)
@@ -288,7 +295,7 @@ def test_the_log_says_how_long_after_the_last_command_a_jog_stood_still(ready: t
     assert len([e for e in drive.events(since) if e["kind"] == "jog_ended"]) == 1
 
 
-def test_sines_renewed_now_and_then_are_those_of_the_angles(ready: tuple[Drive, SimulatedDrive]) -> None:
+def test_sines_renewed_now_and_then_are_those_of_the_angles(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
     enable(drive, "velocity", travel=1e4)
     drive.run_at(100.0)

@@ -15,7 +15,7 @@ from cadrel.cli.faults.rigged import Rigged
 from cadrel.cli.stack import ROOT
 from cadrel.core.simulation import RigTruth, SimulatedDrive
 from cadrel.exchange import read_rig
-from cadrel.link import Drive, LocalLink, RefusedByDrive
+from cadrel.link import LinkedDrive, LocalLink, RefusedByDrive
 
 Row = tuple[str, bool, str]  # what was written, whether all was as wanted, what was said
 KEY = "position.gain"
@@ -54,7 +54,7 @@ def _stand_in(folder: Path) -> Row:
     with small_disk(folder, 1):
         simulated = SimulatedDrive("axis", RigTruth.from_dict(read_rig(path.read_bytes(), name=str(path))))
         service = DriveService({"axis": simulated}, keep=lambda d, v: save_permanent(d, folder, v))
-        drive = Drive(LocalLink(service.answer, service.advance), "axis")
+        drive = LinkedDrive(LocalLink(service.answer, service.advance), "axis")
         drive.take_control("evidence")
         drive.write({KEY: 33.0})
         drive.store()

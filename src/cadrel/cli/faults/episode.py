@@ -14,7 +14,8 @@ import psycopg
 from cadrel.cli.faults.faults import Fault
 from cadrel.cli.faults.rigged import Rigged
 from cadrel.cli.page_client import PageClient, Stream
-from cadrel.link import Drive, LinkError
+from cadrel.link import LinkedDrive, LinkError
+from cadrel.link.stand_in import StandIn
 
 AXIS, REMOTE = 1, "tile-pusher"
 STILL = 1.0  # [rad/s] of the motor: below, it stands
@@ -73,7 +74,7 @@ class Episode:
 
     def __init__(self, rigged: Rigged, client: PageClient) -> None:
         self.rigged, self.client = rigged, client
-        self.drive: Drive = rigged.drive(REMOTE)
+        self.drive: LinkedDrive = rigged.drive(REMOTE)
         self.tab = f"evidence{os.getpid()}"
         self.stream: Stream = client.stream(AXIS, self.tab)
 
@@ -127,7 +128,7 @@ class Episode:
             if abs(here) < 20.0:
                 return
             with contextlib.suppress(LinkError):
-                self.drive.turn_by_hand(max(-25.0, min(25.0, -here)), 1.2)
+                StandIn(self.drive.link, REMOTE).turn_by_hand(max(-25.0, min(25.0, -here)), 1.2)
             time.sleep(1.4)
 
     # --- the episode --------------------------------------------------------------------------------------------
@@ -179,7 +180,7 @@ class Episode:
         c.post(f"/axis/{AXIS}/start/{situation}/", {"consent": "1"})
         if situation == "feedback":
             self._until(lambda s: s["consent"] is not None, "the run did not begin")
-            self.drive.turn_by_hand(6.28, 3.0)
+            StandIn(self.drive.link, REMOTE).turn_by_hand(6.28, 3.0)
             return None
         self._until(lambda s: s["mode"] != "off", "the run did not begin")
         return None

@@ -13,7 +13,7 @@ import psycopg
 from cadrel.cli.page_client import PageClient
 from cadrel.cli.services import Postgres, is_free
 from cadrel.cli.stack import shared_secret
-from cadrel.link import Drive, TcpLink
+from cadrel.link import LinkedDrive, TcpLink
 
 ENGINEER, OBSERVER = ("enno", "glaze-and-fire"), ("vera", "look-only-please")
 PARTS = {
@@ -69,9 +69,9 @@ class Rigged:
         made.log_in(*user)
         return made
 
-    def drive(self, axis: str) -> Drive:
+    def drive(self, axis: str) -> LinkedDrive:
         """The stand-in itself, asked past the application: what is true."""
-        return Drive(TcpLink("127.0.0.1", self.bench, timeout=1.0, secret=self.secret), axis)
+        return LinkedDrive(TcpLink("127.0.0.1", self.bench, timeout=1.0, secret=self.secret), axis)
 
     def pid(self, part: str) -> int:
         """Process id of a part."""

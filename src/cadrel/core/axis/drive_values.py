@@ -4,7 +4,8 @@ import math
 from collections.abc import Mapping
 
 from cadrel.core.axis.understanding import AxisModel, understand
-from cadrel.core.feedback import layout_of
+from cadrel.core.control import Rates
+from cadrel.core.feedback import layout_of, telegram_time
 from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, Entry, check_entry, default_drive_values
 from cadrel.core.quantities import from_si, units_of
 
@@ -12,11 +13,11 @@ UNDERVOLTAGE_SHARE = 0.7  # of the nominal bus; common practice
 START_BANDWIDTH_HZ = 12.0  # velocity loop before anything is identified; survives ten times the inertia either way
 
 
-def initial_gains(axis: AxisModel) -> dict[str, float]:
+def initial_gains(axis: AxisModel, rates: Rates | None = None) -> dict[str, float]:
     """Return gains to start with: the current loop from R and L, the others careful. SI, by drive key."""
     motor = axis.motor
     crossover = 2 * math.pi * START_BANDWIDTH_HZ
-    gain = current_gain(motor.inductance, axis.current_bandwidth)
+    gain = current_gain(motor.inductance, axis.current_bandwidth, rates)
     return {
         "current.gain": gain,
         "current.reset_time": motor.electrical_time_constant,
@@ -26,7 +27,7 @@ def initial_gains(axis: AxisModel) -> dict[str, float]:
     }
 
 
-def current_gain(inductance: float, bandwidth_hz: float) -> float:
+def current_gain(inductance: float, bandwidth_hz: float, rates: Rates | None = None) -> float:
     """Return the PI gain that, with the pole cancelled, gives the wanted -3 dB bandwidth. [V/A]
 
     Notes
@@ -34,7 +35,7 @@ def current_gain(inductance: float, bandwidth_hz: float) -> float:
     With delay Td the cancelled loop is w_c e^{-s Td} / s, whose closed-loop -3 dB point lies above w_c. The
     crossover is found by fixed-point iteration on |T(j w_B)| = 1 / sqrt(2), Td = 1.5 ticks.
     """
-    delay = 1.5 * 62.5e-6
+    delay = 1.5 * (rates or Rates()).current
     wanted = 2 * math.pi * bandwidth_hz
     low, high = 0.05 * wanted, wanted
     for _ in range(60):
@@ -48,7 +49,11 @@ def current_gain(inductance: float, bandwidth_hz: float) -> float:
 
 
 def drive_values(
-    values: Mapping[str, Entry], *, drive_current_peak: float | None = None, axis: AxisModel | None = None
+    values: Mapping[str, Entry],
+    *,
+    drive_current_peak: float | None = None,
+    axis: AxisModel | None = None,
+    rates: Rates | None = None,
 ) -> dict[str, float]:
     """Return every drive parameter, SI at the motor shaft.
 
@@ -58,6 +63,8 @@ def drive_values(
     ----------
     drive_current_peak : float, optional
         Rating of the connected drive; the current limit never exceeds it. [A peak]
+    rates : Rates, optional
+        Of the connected drive.
     axis : AxisModel, optional
         What `understand(values)` gave, if it is at hand.
 
@@ -67,7 +74,7 @@ def drive_values(
         As `understand`.
     """
     axis = axis or understand(values)
-    result = default_drive_values() | _computed(axis) | initial_gains(axis)
+    result = default_drive_values() | _computed(axis) | initial_gains(axis, rates)
     scale = axis.mechanism.motor_rad_per_load
     for key in DRIVE_KEYS:
         entry = values.get(key)
@@ -101,6 +108,8 @@ def _computed(axis: AxisModel) -> dict[str, float]:
     }
 
 
+CHECKSUM_CODES = {"none": 0.0, "parity": 1.0, "crc6": 6.0}
+FLAG_CODES = {"none": 0.0, "low": 1.0, "high": 2.0}
 DEVICE_CODES = {"incremental": 0.0, "sincos": 1.0, "resolver": 2.0, "serial": 3.0, "halls": 4.0}
 
 
@@ -114,6 +123,11 @@ def _device_values(axis: AxisModel) -> dict[str, float]:
         "feedback.periods": device.periods_per_turn or 1.0,
         "feedback.word_skip": float(word.trailing_bits) if word else 0.0,
         "feedback.word_length": float(sum(f.bits for f in layout_of(word))) if word else 0.0,
+        "feedback.word_checksum": CHECKSUM_CODES[word.crc] if word else 0.0,
+        "feedback.word_gray": float(word.coding == "gray") if word else 0.0,
+        "feedback.word_error": FLAG_CODES[word.error_bit] if word else 0.0,
+        "feedback.word_warning": FLAG_CODES[word.warning_bit] if word else 0.0,
+        "feedback.word_latency": telegram_time(device),
     }
 
 

@@ -1,10 +1,12 @@
-"""The cascade: filters, its frequency responses, its linear step responses, its margins.
+"""The cascade as blocks: its frequency responses, its steps, its eigenvalues, its margins.
 
-    filters.py   difference-equation coefficients, shared by drive and model
-    cascade.py   Gains, and the frequency response of every loop; start reading here
-    margins.py   open loop -> Margins
-    linear.py    small-signal step responses of the three loops (numba)
-    poles.py     exact closed-loop eigenvalues: is it stable at all
+    blocks.py       linear blocks joined by the names of their signals
+    filters.py      the drive's regulators and filters: coefficients and blocks
+    sampling.py     a drive's rates, and how the angle arrives
+    load.py         winding and load
+    axis_blocks.py  current loop, motor, load and device, sampled exactly
+    cascade.py      Gains, the loops composed, and what follows from them; start reading here
+    margins.py      open loop -> Margins
 
 The equations are those of docs/control-structure.md; nothing here knows the simulation.
 """
@@ -12,32 +14,35 @@ The equations are those of docs/control-structure.md; nothing here knows the sim
 from cadrel.core.control.cascade import (
     Gains,
     LoopResponses,
-    TwoMass,
-    Winding,
     closed,
     current_open,
     feedback_filter,
+    loop_block,
     loop_responses,
-    mechanics,
     position_open,
     sensitivity,
+    spectral_radius,
+    step_response,
     velocity_controller,
     velocity_open,
     velocity_plant,
 )
-from cadrel.core.control.linear import step_response
+from cadrel.core.control.load import TwoMass, Winding, mechanics
 from cadrel.core.control.margins import Margins, read_margins
-from cadrel.core.control.poles import spectral_radius
+from cadrel.core.control.sampling import Rates, Sensor
 
 __all__ = [
     "Gains",
     "LoopResponses",
     "Margins",
+    "Rates",
+    "Sensor",
     "TwoMass",
     "Winding",
     "closed",
     "current_open",
     "feedback_filter",
+    "loop_block",
     "loop_responses",
     "mechanics",
     "position_open",

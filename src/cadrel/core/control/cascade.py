@@ -1,85 +1,35 @@
-"""The frequency responses of the cascade, as the drive's difference equations have them.
+"""The cascade, composed once of blocks; frequency responses, steps and eigenvalues follow from the same matrices.
 
-e^{-jwT}, T the velocity sample, is `z`; plant and current loop are continuous behind their holds. Aliases of the
-sampled plant are left out: below 1 kHz the first is under 1 % (docs/control-structure.md, section 7).
+    error -> [PI] -> [torque low-pass] -> [notch] -> torque
+    torque -> [current loop, motor, load, device] -> raw speed, position
+    raw speed -> [speed filter] -> speed, which the velocity loop feeds back and the back-EMF's feedforward knows
+
+A measured plant takes the place of the block between torque and raw speed: then only frequency responses are left.
+The simulated drive is held against these blocks by test.
 """
 
-import math
 from collections.abc import Mapping
-from dataclasses import dataclass, fields, replace
-from typing import Any, Self
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
+from typing import Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
 
-from cadrel.core.control.filters import TICK, TV, Biquad, ComplexArray, lowpass_pole, notch
+from cadrel.core.control.axis_blocks import current_regulator, locked_winding, sampled_axis
+from cadrel.core.control.blocks import Block, connect, static
+from cadrel.core.control.filters import Biquad, low_pass, notch, pi_regulator, second_order
+from cadrel.core.control.load import ComplexArray, TwoMass, Winding
+from cadrel.core.control.sampling import TRACKING_DAMPING, Rates, Sensor
 
 FloatArray = NDArray[np.float64]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Winding:
-    """One phase as the current loop sees it."""
-
-    resistance: float  # [ohm]
-    inductance: float  # [H]
-    emf: float = 0.0  # [ohm·N·m·s/rad] 1.5 (p psi)²: torque constant times back-EMF constant
-
-    @classmethod
-    def from_drive(cls, values: Mapping[str, float]) -> Self:
-        """Return the winding of a full set of drive parameters."""
-        return cls(
-            resistance=values["motor.resistance"],
-            inductance=values["motor.inductance"],
-            emf=1.5 * (values["motor.pole_pairs"] * values["motor.flux_linkage"]) ** 2,
-        )
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class TwoMass:
-    """Motor and load on a spring; `stiffness` None is one rigid mass `inertia_motor + inertia_load`."""
-
-    inertia_motor: float
-    inertia_load: float = 0.0
-    stiffness: float | None = None
-    damping: float = 0.0
-    viscous: float = 0.0  # [N·m·s/rad] on the motor
-    viscous_load: float = 0.0  # [N·m·s/rad] on the load: it fills the anti-resonance
-
-    @classmethod
-    def from_model(cls, model: Mapping[str, Any]) -> Self | None:
-        """Return the load that plain values (`asdict`) describe; None unless they describe it whole."""
-        names = [f.name for f in fields(cls)]
-        return cls(**{k: model[k] for k in names}) if all(k in model for k in names) else None
-
-    @classmethod
-    def model_keys(cls) -> tuple[str, ...]:
-        """Return the keys under which `asdict` keeps a load."""
-        return tuple(f.name for f in fields(cls))
-
-    @property
-    def inertia(self) -> float:
-        """Both together. [kg·m²]"""
-        return self.inertia_motor + self.inertia_load
-
-    @property
-    def resonance_hz(self) -> float | None:
-        """sqrt(k (J1 + J2) / (J1 J2)) / 2 pi."""
-        if self.stiffness is None:
-            return None
-        return math.sqrt(self.stiffness * self.inertia / (self.inertia_motor * self.inertia_load)) / (2 * math.pi)
-
-    @property
-    def antiresonance_hz(self) -> float | None:
-        """sqrt(k / J2) / 2 pi."""
-        if self.stiffness is None:
-            return None
-        return math.sqrt(self.stiffness / self.inertia_load) / (2 * math.pi)
+LoopName = Literal["current", "velocity", "position"]
+RUNAWAY = 1e6  # of the step: a loop that gets there is unstable
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Gains:
-    """Everything in the drive that shapes its loops. SI."""
+    """Everything in the drive that shapes its loops: gains and filters, its rates, and how the angle arrives. SI."""
 
     current_gain: float
     current_reset: float
@@ -91,10 +41,12 @@ class Gains:
     notch_depth_db: float = 0.0
     notch_width: float = 0.3
     position_gain: float = 10.0
+    rates: Rates = field(default_factory=Rates)
+    sensor: Sensor = field(default_factory=Sensor)
 
     @classmethod
-    def from_drive(cls, values: Mapping[str, float]) -> Self:
-        """Return the gains of a full set of drive parameters."""
+    def from_drive(cls, values: Mapping[str, float], rates: Rates | None = None) -> Self:
+        """Return the gains of a full set of drive parameters, at the rates that the drive told."""
         return cls(
             current_gain=values["current.gain"],
             current_reset=values["current.reset_time"],
@@ -106,6 +58,8 @@ class Gains:
             notch_depth_db=values["velocity.notch_depth"],
             notch_width=values["velocity.notch_width"],
             position_gain=values["position.gain"],
+            rates=rates or Rates(),
+            sensor=Sensor.from_drive(values),
         )
 
     def to_drive(self) -> dict[str, float]:
@@ -125,20 +79,166 @@ class Gains:
 
     def with_(self, **changes: float) -> Self:
         """Return these gains with some changed."""
-        return replace(self, **changes)
+        return replace(self, **changes)  # type: ignore[arg-type]
+
+    def with_sensor(self, sensor: Sensor) -> Self:
+        """Return these gains with the angle arriving in another way."""
+        return replace(self, sensor=sensor)
 
     def notch(self) -> Biquad:
         """The notch's coefficients."""
-        return notch(self.notch_hz, width=self.notch_width, depth_db=self.notch_depth_db)
+        return notch(self.notch_hz, width=self.notch_width, depth_db=self.notch_depth_db, period=self.rates.velocity)
+
+
+# --- the blocks of the drive ----------------------------------------------------------------------------------------
+
+
+@lru_cache(maxsize=512)
+def velocity_regulator(gains: Gains) -> Block:
+    """Return speed error -> torque: PI, torque low-pass, notch."""
+    period = gains.rates.velocity
+    return connect(
+        [
+            pi_regulator(gains.velocity_gain, gains.velocity_reset, period=period, entry="error", output="pi"),
+            low_pass(gains.torque_filter_hz, period=period, entry="pi", output="smooth"),
+            second_order(gains.notch(), period=period, entry="smooth", output="torque"),
+        ],
+        inputs=("error",),
+        outputs=("torque",),
+    )
+
+
+def speed_filter(gains: Gains) -> Block:
+    """Return raw speed -> speed."""
+    return low_pass(gains.feedback_filter_hz, period=gains.rates.velocity, entry="raw speed", output="speed")
+
+
+def _axis(load: TwoMass, winding: Winding, gains: Gains, *, absolute: bool) -> Block:
+    return sampled_axis(
+        load, winding, gains.sensor, gains.rates, gains.current_gain, gains.current_reset, absolute=absolute
+    )
+
+
+def _speed_known(gains: Gains) -> Block:
+    return static({"known_speed": {"speed": 1.0}}, period=gains.rates.velocity)
+
+
+def plant_block(load: TwoMass, winding: Winding, gains: Gains) -> Block:
+    """Return torque -> raw speed, velocity loop open; the back-EMF's feedforward runs through the speed filter."""
+    parts = [_axis(load, winding, gains, absolute=False), speed_filter(gains), _speed_known(gains)]
+    return connect(parts, inputs=("torque",), outputs=("raw speed",))
+
+
+def loop_block(loop: LoopName, load: TwoMass, winding: Winding, gains: Gains, *, closed: bool) -> Block:
+    """Return a loop: "command" -> "shown" (what a step shows), or, cut before its regulator, "error" -> "fed back".
+
+    Position control sits on the closed velocity loop. The current loop is that of a rotor that does not turn.
+    """
+    period = gains.rates.current if loop == "current" else gains.rates.velocity
+    if loop == "current":
+        parts = [
+            current_regulator(gains.current_gain, gains.current_reset, 0.0, tick=period),
+            locked_winding(winding, tick=period),
+        ]
+        # The regulator takes command and measured value apart: for the open loop its measured input is cut.
+        if closed:
+            tied = static({"torque": {"command": 1.0}, "known_speed": {}, "shown": {"current": 1.0}}, period=period)
+            return connect([*parts, tied], inputs=("command",), outputs=("shown",))
+        split = Block(
+            parts[0].a, parts[0].b, parts[0].c, parts[0].d, ("error", "nothing", "known_speed"), parts[0].outputs,
+            parts[0].states, period,
+        )  # fmt: skip
+        tied = static({"nothing": {}, "known_speed": {}, "fed back": {"current": 1.0}}, period=period)
+        return connect([split, parts[1], tied], inputs=("error",), outputs=("fed back",))
+    absolute = loop == "position"
+    parts = [
+        _axis(load, winding, gains, absolute=absolute),
+        speed_filter(gains),
+        _speed_known(gains),
+        velocity_regulator(gains),
+    ]
+    kv = gains.position_gain
+    if loop == "velocity" and closed:
+        sums = {"error": {"command": 1.0, "speed": -1.0}, "shown": {"raw speed": 1.0}}
+    elif loop == "velocity":
+        parts[3] = _renamed(parts[3], error="cut")
+        sums = {"cut": {"error": 1.0}, "fed back": {"speed": 1.0}}
+    elif closed:
+        sums = {"error": {"command": kv, "position": -kv, "speed": -1.0}, "shown": {"position": 1.0}}
+    else:
+        parts[3] = _renamed(parts[3], error="speed error")
+        sums = {"speed error": {"error": kv, "speed": -1.0}, "fed back": {"position": 1.0}}
+    entry, output = ("command", "shown") if closed else ("error", "fed back")
+    return connect([*parts, static(sums, period=period)], inputs=(entry,), outputs=(output,))
+
+
+def _renamed(block: Block, **names: str) -> Block:
+    return replace(block, inputs=tuple(names.get(name, name) for name in block.inputs))
+
+
+# --- what follows from them -----------------------------------------------------------------------------------------
+
+
+def spectral_radius(loop: LoopName, load: TwoMass, winding: Winding, gains: Gains) -> float:
+    """Return the largest modulus of the closed loop's eigenvalues; below 1 it is stable."""
+    return loop_block(loop, load, winding, gains, closed=True).spectral_radius()
+
+
+def step_response(
+    loop: LoopName, load: TwoMass, winding: Winding, gains: Gains, *, duration: float
+) -> tuple[FloatArray, FloatArray]:
+    """Return time and unit-step response of a loop. [s], [1]
+
+    Current at the tick, the others at the velocity sample. No noise, no limits, no friction beyond viscous.
+    """
+    block = loop_block(loop, load, winding, gains, closed=True)
+    n = round(duration / block.period)
+    out = block.step(n, output="shown", entry="command")
+    # An unstable loop runs away beyond all numbers: hold what no screen shows anyway.
+    out = np.clip(np.nan_to_num(out, nan=RUNAWAY, posinf=RUNAWAY, neginf=-RUNAWAY), -RUNAWAY, RUNAWAY)
+    return block.period * np.arange(n, dtype=np.float64), out
 
 
 def current_open(winding: Winding, gains: Gains, frequency: FloatArray) -> ComplexArray:
     """Return the open current loop: PI, one tick of delay, hold, R-L, all exact at the tick. Shape of `frequency`."""
-    zi = np.exp(-2j * np.pi * frequency * TICK)
-    controller = gains.current_gain * (1 + TICK / gains.current_reset * zi / (1 - zi))
-    a = math.exp(-TICK * winding.resistance / winding.inductance)
-    plant = (1 - a) / winding.resistance * zi / (1 - a * zi)
-    return controller * zi * plant
+    block = loop_block("current", RIGID, winding, gains, closed=False)
+    return block.response(frequency, output="fed back", entry="error")
+
+
+def velocity_plant(
+    load: TwoMass, winding: Winding, gains: Gains, frequency: FloatArray, *, edge_age: float = 0.0
+) -> ComplexArray:
+    """Return torque command (before its hold) to measured, unfiltered speed at the velocity sample.
+
+    `edge_age` is how old the last encoder edge is on average when speed is sampled, half a count's time at the speed
+    in question: it acts like latency. [s]
+    """
+    if edge_age > 0.0:
+        gains = replace(gains, sensor=replace(gains.sensor, latency=gains.sensor.latency + edge_age))
+    return plant_block(load, winding, gains).response(frequency, output="raw speed", entry="torque")
+
+
+def velocity_controller(gains: Gains, frequency: FloatArray) -> ComplexArray:
+    """Return speed error to torque command: PI, torque low-pass, notch."""
+    return velocity_regulator(gains).response(frequency, output="torque", entry="error")
+
+
+def feedback_filter(gains: Gains, frequency: FloatArray) -> ComplexArray:
+    """Return the low-pass on the measured speed."""
+    return speed_filter(gains).response(frequency, output="speed", entry="raw speed")
+
+
+def position_of_speed(gains: Gains, frequency: FloatArray) -> ComplexArray:
+    """Return measured speed to measured position.
+
+    A difference of positions is undone by a sum. A tracking converter's position runs ahead of the sum of its speeds
+    by its own error: position = T_i/(1 - z_i) (1 + 2 D (1 - z_i)/(T_i w_t)) speed.
+    """
+    if gains.sensor.tracking == 0.0:
+        return gains.rates.velocity / (1 - np.exp(-2j * np.pi * frequency * gains.rates.velocity))
+    tick = gains.rates.current
+    step = 1 - np.exp(-2j * np.pi * frequency * tick)
+    return tick / step * (1 + 2 * TRACKING_DAMPING * step / (tick * gains.sensor.tracking))
 
 
 def closed(loop: ComplexArray) -> ComplexArray:
@@ -151,68 +251,6 @@ def sensitivity(loop: ComplexArray) -> ComplexArray:
     return 1 / (1 + loop)
 
 
-def current_to_torque_path(winding: Winding, gains: Gains, frequency: FloatArray) -> ComplexArray:
-    """Return commanded to true current, in continuous time behind the tick's hold.
-
-    The command is constant over a velocity sample; the current between ticks follows the held voltage. True current
-    over sampled command is controller x delay x hold x R-L(s) / (1 + L).
-    """
-    zi = np.exp(-2j * np.pi * frequency * TICK)
-    s = 2j * np.pi * frequency
-    controller = gains.current_gain * (1 + TICK / gains.current_reset * zi / (1 - zi))
-    hold = (1 - zi) / (s * TICK)
-    forward = controller * zi * hold / (winding.resistance + s * winding.inductance)
-    return forward / (1 + current_open(winding, gains, frequency))
-
-
-def mechanics(load: TwoMass, frequency: FloatArray) -> ComplexArray:
-    """Return torque to motor speed. [rad/s per N·m]"""
-    s = 2j * np.pi * frequency
-    if load.stiffness is None:
-        return np.asarray(1 / (load.inertia * s + load.viscous + load.viscous_load), dtype=np.complex128)
-    spring = load.stiffness + load.damping * s
-    own = load.inertia_motor * s * s + spring + load.viscous * s
-    other = load.inertia_load * s * s + spring + load.viscous_load * s
-    return s * other / (own * other - spring * spring)
-
-
-def velocity_plant(
-    load: TwoMass, winding: Winding, gains: Gains, frequency: FloatArray, *, edge_age: float = 0.0
-) -> ComplexArray:
-    """Return torque command (before its hold) to measured, unfiltered speed at the velocity sample.
-
-    Chain: command kept for four ticks of the current loop, current loop, mechanics, angle by integration, difference
-    over T; the back-EMF closes a loop around current and mechanics. `edge_age` is how old the last encoder edge is on
-    average when speed is sampled, half a count's time at the speed in question. [s]
-    """
-    z, zi = np.exp(-2j * np.pi * frequency * TV), np.exp(-2j * np.pi * frequency * TICK)
-    s = 2j * np.pi * frequency
-    hold = (1 - z) / (1 - zi) * TICK / TV  # the current loop samples the command: four equal ticks, not a staircase
-    moved = mechanics(load, frequency)
-    measured = (1 - z) / (s * TV) * np.exp(-s * edge_age)
-    plant = hold * current_to_torque_path(winding, gains, frequency) * moved * measured
-    if winding.emf == 0.0:
-        return plant
-    # Back-EMF brakes what the loop cannot hold against it; its feedforward knows the filtered speed, a tick late.
-    known = measured * feedback_filter(gains, frequency) * hold * zi * (1 - zi) / (s * TICK)
-    admittance = 1 / (winding.resistance + s * winding.inductance) / (1 + current_open(winding, gains, frequency))
-    return plant / (1 + winding.emf * admittance * moved * (1 - known))
-
-
-def velocity_controller(gains: Gains, frequency: FloatArray) -> ComplexArray:
-    """Return speed error to torque command: PI, torque low-pass, notch."""
-    z = np.exp(-2j * np.pi * frequency * TV)
-    a = lowpass_pole(gains.torque_filter_hz)
-    pi = gains.velocity_gain * (1 + TV / gains.velocity_reset * z / (1 - z))
-    return pi * (1 - a) / (1 - a * z) * gains.notch().response(z)
-
-
-def feedback_filter(gains: Gains, frequency: FloatArray) -> ComplexArray:
-    """Return the low-pass on the measured speed."""
-    a = lowpass_pole(gains.feedback_filter_hz)
-    return (1 - a) / (1 - a * np.exp(-2j * np.pi * frequency * TV))
-
-
 def velocity_open(plant: ComplexArray, gains: Gains, frequency: FloatArray) -> ComplexArray:
     """Return the open velocity loop for a plant from `velocity_plant` or from a measurement."""
     return velocity_controller(gains, frequency) * plant * feedback_filter(gains, frequency)
@@ -220,11 +258,9 @@ def velocity_open(plant: ComplexArray, gains: Gains, frequency: FloatArray) -> C
 
 def position_open(plant: ComplexArray, gains: Gains, frequency: FloatArray) -> ComplexArray:
     """Return the open position loop around the closed velocity loop."""
-    z = np.exp(-2j * np.pi * frequency * TV)
     loop = velocity_open(plant, gains, frequency)
     command_to_speed = velocity_controller(gains, frequency) * plant / (1 + loop)
-    # The measured speed is the difference of positions, so position = speed * T / (1 - z).
-    return gains.position_gain * command_to_speed * TV / (1 - z)
+    return gains.position_gain * command_to_speed * position_of_speed(gains, frequency)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -254,3 +290,6 @@ def loop_responses(
         shown = loop * s / feedback_filter(gains, frequency) if key == "velocity" else loop * s
         result[key] = LoopResponses(frequency, loop, shown, s)
     return result
+
+
+RIGID = TwoMass(inertia_motor=1.0)  # for the current loop, which knows no load

@@ -1,4 +1,4 @@
-"""Coefficients of the drive's filters, as difference equations at the velocity sample."""
+"""Coefficients of the drive's filters, as difference equations at the velocity sample, and their blocks."""
 
 import math
 from dataclasses import dataclass
@@ -6,13 +6,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-TV = 250e-6  # [s] velocity and position sample
-TICK = 62.5e-6  # [s] current-loop tick
+from cadrel.core.control.blocks import Block
 
 ComplexArray = NDArray[np.complex128]
 
 
-def lowpass_pole(frequency_hz: float, *, period: float = TV) -> float:
+def lowpass_pole(frequency_hz: float, *, period: float) -> float:
     """Return a of y += (1 - a)(x - y), the first-order low-pass with that corner: exp(-2 pi f T)."""
     return math.exp(-2 * math.pi * frequency_hz * period)
 
@@ -33,7 +32,7 @@ class Biquad:
         return top / (1 + z_inverse * (self.a1 + z_inverse * self.a2))
 
 
-def notch(frequency_hz: float, *, width: float, depth_db: float, period: float = TV) -> Biquad:
+def notch(frequency_hz: float, *, width: float, depth_db: float, period: float) -> Biquad:
     """Return the notch (s² + 2 z w s d + w²) / (s² + 2 z w s + w²), bilinear, prewarped at its centre.
 
     `width` is the damping ratio z of the poles, `depth_db` <= 0 the gain at the centre, d = 10^(depth/20).
@@ -50,4 +49,51 @@ def notch(frequency_hz: float, *, width: float, depth_db: float, period: float =
         (1 - zeros + w * w) / norm,
         2 * (w * w - 1) / norm,
         (1 - poles + w * w) / norm,
+    )
+
+
+def low_pass(frequency_hz: float, *, period: float, entry: str, output: str) -> Block:
+    """Return y += (1 - a)(x - y) as a block."""
+    a = lowpass_pole(frequency_hz, period=period)
+    return Block(
+        np.array([[a]]),
+        np.array([[1 - a]]),
+        np.array([[a]]),
+        np.array([[1 - a]]),
+        (entry,),
+        (output,),
+        (output,),
+        period,
+    )
+
+
+def pi_regulator(gain: float, reset: float, *, period: float, entry: str, output: str) -> Block:
+    """Return y = K e + I, then I += K / Tn T e, as a block."""
+    return Block(
+        np.eye(1),
+        np.array([[gain * period / reset]]),
+        np.eye(1),
+        np.array([[gain]]),
+        (entry,),
+        (output,),
+        (f"{output} integral",),
+        period,
+    )
+
+
+def second_order(section: Biquad, *, period: float, entry: str, output: str) -> Block:
+    """Return a biquad as a block, in controllable form: two states where the difference equation keeps four."""
+    a1, a2, b0 = section.a1, section.a2, section.b0
+    if section.b1 == section.b2 == a1 == a2 == 0.0:
+        none = np.zeros((0, 0))
+        return Block(none, np.zeros((0, 1)), np.zeros((1, 0)), np.array([[b0]]), (entry,), (output,), (), period)
+    return Block(
+        np.array([[-a1, -a2], [1.0, 0.0]]),
+        np.array([[1.0], [0.0]]),
+        np.array([[section.b1 - a1 * b0, section.b2 - a2 * b0]]),
+        np.array([[b0]]),
+        (entry,),
+        (output,),
+        (f"{output} 1", f"{output} 2"),
+        period,
     )

@@ -3,6 +3,7 @@
 import math
 from dataclasses import dataclass
 
+from cadrel.core.control.sampling import Rates
 from cadrel.core.feedback.device import FeedbackDevice
 from cadrel.core.feedback.word import layout_of
 
@@ -10,7 +11,7 @@ EDGES_PER_PERIOD = 4  # quadrature: two signals, two edges each
 WORD_MAX = 2**31 - 1
 VELOCITY_STEPS = 10  # the velocity word counts tenths of a count per second; common practice
 START_AND_ACKNOWLEDGE = {"biss_c": 4, "ssi": 1, "word": 0}  # clocks before the word itself
-TV = 250e-6  # [s] velocity sample
+TV = Rates().velocity  # [s] assumed where no drive has told its own
 
 
 def edge_rate(device: FeedbackDevice, speed: float) -> float:

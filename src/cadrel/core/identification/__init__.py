@@ -6,6 +6,7 @@ alignment.py    held vectors -> offset; breakaway currents -> rotor angle
 halls.py        Hall codes -> what is wired wrongly, sequence, edges
 electrical.py   resistance from the slope, inductance from the admittance, flux from spinning
 load.py         inertia, friction, gravity from back-and-forth runs
+plant.py        what load and velocity runs found, as one typed value
 two_mass.py     measured velocity plant -> two-mass model
 """
 
@@ -26,6 +27,7 @@ from cadrel.core.identification.electrical import (
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.identification.halls import HallFault, HallMap, learn_halls
 from cadrel.core.identification.load import LoadEstimate, fit_load
+from cadrel.core.identification.plant import IdentifiedPlant, PlantPart, SpringyLoad, TotalLoad
 from cadrel.core.identification.turning import (
     Following,
     VectorLoad,
@@ -40,11 +42,15 @@ __all__ = [
     "Following",
     "HallFault",
     "HallMap",
+    "IdentifiedPlant",
     "LoadEstimate",
     "OffsetResult",
     "PlantFit",
+    "PlantPart",
     "SearchResult",
     "SlipResult",
+    "SpringyLoad",
+    "TotalLoad",
     "VectorLoad",
     "angle_error_from_spinning",
     "angle_from_breakaway",

@@ -6,7 +6,6 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import least_squares
 
-from cadrel.core.control.filters import TICK
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.response.estimate import FrequencyResponse
@@ -98,8 +97,10 @@ def _beside_dead_time(x: FloatArray, dead: FloatArray, y: FloatArray) -> tuple[f
     return sigma2, Estimated(float(solution[0] / scale[0]), std)
 
 
-def fit_admittance(response: FrequencyResponse, *, moves: bool = False) -> tuple[Estimated, Estimated]:
+def fit_admittance(response: FrequencyResponse, *, tick: float, moves: bool = False) -> tuple[Estimated, Estimated]:
     """Return resistance and inductance from a measured voltage -> current response at the tick. [ohm], [H]
+
+    `tick` is the period of the current loop. [s]
 
     Notes
     -----
@@ -112,11 +113,11 @@ def fit_admittance(response: FrequencyResponse, *, moves: bool = False) -> tuple
     if len(use.frequency) < 4:
         raise UnusableInput(what="The current answered too weakly.", remedy="Raise the excitation.")
     s = 2j * np.pi * use.frequency
-    z = np.exp(-s * TICK)
+    z = np.exp(-s * tick)
 
     def model(p: FloatArray) -> NDArray[np.complex128]:
         r, ind = np.exp(p[:2])
-        a = math.exp(-TICK * r / ind)
+        a = math.exp(-tick * r / ind)
         still = z * (1 - a) / r * z / (1 - a * z)
         return still / (1 + np.exp(p[2]) / s / (r + s * ind)) if moves else still
 

@@ -1,5 +1,6 @@
 """Measured velocity plant -> two masses on a spring, or one."""
 
+import math
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -21,6 +22,8 @@ class PlantFit:
 
     load: TwoMass
     winding: Winding
+    resonance_std: float | None = None  # [Hz] from the misfit of this measurement alone
+    antiresonance_std: float | None = None  # [Hz]
 
 
 def fit_two_mass(
@@ -31,6 +34,7 @@ def fit_two_mass(
     inertia: float,
     viscous: float,
     edge_age: float = 0.0,
+    near: PlantFit | None = None,
 ) -> PlantFit:
     """Return the model whose velocity plant fits a measurement.
 
@@ -44,6 +48,9 @@ def fit_two_mass(
         Total, from the load run: the start of the search. [kg·m²], [N·m·s/rad]
     edge_age : float
         As in `velocity_plant`, at the speed of the measurement. [s]
+
+    near : PlantFit, optional
+        From an earlier measurement of the same axis: the search begins there alone.
 
     Raises
     ------
@@ -92,8 +99,13 @@ def fit_two_mass(
         bounds=([np.log(inertia) - 1, 0.0], [np.log(inertia) + 1, most]),
     )
     best, best_cost = PlantFit(rigid(single.x), winding_of(single.x)), single.cost
-    for anti in np.geomspace(use.frequency[0] * 4, use.frequency[-1] * 0.9, 7):
-        start = np.array([np.log(inertia), 0.0, np.log(anti), np.log(0.05), np.log(0.005), 0.3])
+    starts = [
+        np.array([np.log(inertia), 0.0, np.log(anti), np.log(0.05), np.log(0.005), 0.3])
+        for anti in np.geomspace(use.frequency[0] * 4, use.frequency[-1] * 0.9, 7)
+    ]
+    if near is not None and near.load.stiffness is not None:
+        starts = [_as_start(near, winding)]
+    for start in starts:
         low = [start[0] - 1, -5.0, np.log(use.frequency[0]), np.log(1e-3), np.log(1e-5), 0.0]
         high = [start[0] + 1, 5.0, np.log(use.frequency[-1] * 2), np.log(1.0), np.log(0.3), most]
         fit = least_squares(
@@ -102,5 +114,47 @@ def fit_two_mass(
         # The spring earns its place by a clearly better fit. Its resonances may lie a little above the measurement,
         # where their flank is seen; what is reported of them is for the caller to judge.
         if fit.cost < (WORTHWHILE if best.load.stiffness is None else 1.0) * best_cost:
-            best, best_cost = PlantFit(flexible(fit.x), winding_of(fit.x)), fit.cost
+            stds = _resonance_stds(fit.x, fit.jac, fit.cost, len(use.frequency))
+            best, best_cost = PlantFit(flexible(fit.x), winding_of(fit.x), *stds), fit.cost
     return best
+
+
+def _as_start(seen: PlantFit, winding: Winding) -> FloatArray:
+    """Parameters of the search that give a model found before, a little inside of their bounds."""
+    load = seen.load
+    assert load.stiffness is not None
+    assert load.antiresonance_hz is not None
+    reduced = load.inertia_motor * load.inertia_load / load.inertia
+    damping = np.clip(load.damping / (2 * np.sqrt(load.stiffness * reduced)), 1.1e-3, 0.9)
+    rubbing = np.clip(load.viscous_load / (2 * np.sqrt(load.stiffness * load.inertia_load)), 1.1e-5, 0.29)
+    slowed = np.clip(np.log(seen.winding.resistance / winding.resistance), 0.01, 3.0)
+    return np.array(
+        [
+            np.log(load.inertia),
+            np.clip(np.log(load.inertia_load / load.inertia_motor), -4.9, 4.9),
+            np.log(load.antiresonance_hz),
+            np.log(damping),
+            np.log(rubbing),
+            slowed,
+        ]
+    )
+
+
+def _resonance_stds(x: FloatArray, jacobian: FloatArray, cost: float, lines: int) -> tuple[float, float]:
+    """Standard deviations of resonance and anti-resonance as the misfit has them. [Hz]
+
+    ln f_anti is a parameter; ln f_res = ln f_anti - ln(1 - share) / 2, whose slope against the logit of the share is
+    share / 2.
+    """
+    freedom = max(2 * lines - len(x), 1)
+    covariance = np.linalg.pinv(jacobian.T @ jacobian) * 2 * cost / freedom
+    share = 1 / (1 + np.exp(-x[1]))
+    anti, slope = np.zeros(len(x)), np.zeros(len(x))
+    anti[2] = slope[2] = 1.0
+    slope[1] = 0.5 * share
+    at_anti = float(np.exp(x[2]))
+    at_resonance = at_anti / float(np.sqrt(1 - share))
+    return (
+        at_resonance * math.sqrt(max(float(slope @ covariance @ slope), 0.0)),
+        at_anti * math.sqrt(max(float(anti @ covariance @ anti), 0.0)),
+    )

@@ -248,6 +248,39 @@ FEEDBACK = (
                   "Read too short or too long, no checksum fits."),
     ),
     Parameter(
+        key="feedback.word_checksum", label="Checksum the drive expects", symbol="", quantity="count", storage="drive",
+        step="feedback", minimum=0, maximum=6, default="0", restart=True,
+        choices=(("0", "none"), ("1", "even parity"), ("6", "CRC-6, 0x43 inverted")),
+        help=Help("What the drive checks every word by.", "Follows from the word's layout.",
+                  "Another than the device sends: no word is good."),
+    ),
+    Parameter(
+        key="feedback.word_gray", label="Coding the drive expects", symbol="", quantity="count", storage="drive",
+        step="feedback", minimum=0, maximum=1, default="0", restart=True, choices=(("0", "binary"), ("1", "Gray")),
+        help=Help("How the drive reads the position bits.", "Follows from the word's layout.",
+                  "The other coding jumps back and forth."),
+    ),
+    Parameter(
+        key="feedback.word_error", label="Error bit the drive expects", symbol="", quantity="count", storage="drive",
+        step="feedback", minimum=0, maximum=2, default="0", restart=True,
+        choices=(("0", "none"), ("1", "active low"), ("2", "active high")),
+        help=Help("Below the position; a word that reports an error is not used.", "Follows from the word's layout.",
+                  "Wrong level: no word is good, or a bad one is trusted."),
+    ),
+    Parameter(
+        key="feedback.word_warning", label="Warning bit the drive expects", symbol="", quantity="count",
+        storage="drive", step="feedback", minimum=0, maximum=2, default="0", restart=True,
+        choices=(("0", "none"), ("1", "active low"), ("2", "active high")),
+        help=Help("Below the error bit; it stops nothing.", "Follows from the word's layout.",
+                  "Left out, every bit above is read one place off."),
+    ),
+    Parameter(
+        key="feedback.word_latency", label="Age of a word", symbol="ta", quantity="time", unit="µs", storage="drive",
+        step="feedback", minimum=0, maximum=0.01, default=0.0,
+        help=Help("From sampling in the device to arrival in the drive.",
+                  "Latency of the sheet and the time of the telegram.", "It counts as delay in every loop."),
+    ),
+    Parameter(
         key="second.kind", label="Second device, on the load", symbol="", quantity="count", step="feedback",
         minimum=0, maximum=1, default="none",
         choices=(

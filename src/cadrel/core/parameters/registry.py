@@ -19,7 +19,12 @@ _ALL = (
 
 REGISTRY: dict[str, Parameter] = {p.key: p for p in _ALL}
 DRIVE_KEYS: tuple[str, ...] = tuple(p.key for p in _ALL if p.storage == "drive")
-ANGLE_RESTS_ON = ("motor.pole_pairs", "motor.phase_order", "feedback.")  # beginnings of keys
+ANGLE_RESTS_ON: tuple[str, ...] = tuple(
+    key
+    for key in DRIVE_KEYS
+    if key.startswith(("motor.pole_pairs", "motor.phase_order", "feedback."))
+    and key != "feedback.word_latency"  # a later word is no other angle
+)
 
 if len(REGISTRY) != len(_ALL):
     raise AssertionError("a parameter key is declared twice")

@@ -2,11 +2,13 @@
 
 multisine.py   periodic excitations
 estimate.py    records of a periodic experiment -> FrequencyResponse
+folding.py     a recording of repeats -> their mean, derived on demand
 steps.py       a recorded step -> rise, overshoot, settling
 moves.py       a recorded move -> settling from the end of the command, following error, current
 """
 
 from cadrel.core.response.estimate import FrequencyResponse, average_responses, estimate_response
+from cadrel.core.response.folding import folded, with_injected_position
 from cadrel.core.response.moves import MoveMetrics, measure_moves
 from cadrel.core.response.multisine import ExcitationError, log_lines, random_multisine, schroeder_multisine
 from cadrel.core.response.steps import StepMetrics, measure_step
@@ -18,9 +20,11 @@ __all__ = [
     "StepMetrics",
     "average_responses",
     "estimate_response",
+    "folded",
     "log_lines",
     "measure_moves",
     "measure_step",
     "random_multisine",
     "schroeder_multisine",
+    "with_injected_position",
 ]

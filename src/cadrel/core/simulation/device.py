@@ -24,6 +24,7 @@ from cadrel.core.simulation.layout import (
     VECTOR,
 )
 from cadrel.core.simulation.plant import FAST, TWO_PI, noise
+from cadrel.core.simulation.word import is_believable, position_of_word, sent_word
 
 THIRD = math.pi / 3
 DAMPING = 0.9  # of the tracking converter
@@ -131,7 +132,7 @@ def prime_device(s, p, c):
         s.count_zero = s.counts if p.device == SINCOS else 0
     elif p.device == SERIAL:
         s.word = _word_at(s, p)
-        s.word_last = _position_in(s.word, c)
+        s.word_last = max(position_of_word(s.word, c), 0)
         s.counts = s.word_last
         s.count_zero = 0
         s.word_row = s.word_errors = s.words = 0
@@ -280,17 +281,11 @@ def _track_signals(s, p, c, was):
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _word_at(s, p):
-    """The bits a serial device sends from its position on: position field, then what stands below it."""
+    """The word a serial device sends."""
     # Sampled a latency before it arrives.
     turns = p.encoder_sign * (s.theta_s - s.omega1 * p.word_latency - p.index_angle) / TWO_PI
     position = math.floor((turns - math.floor(turns)) * p.word_counts)
-    return int(min(position, p.word_counts - 1.0)) * int(p.word_skip)
-
-
-@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def _position_in(word, c):
-    """Position field of a word, by the layout the drive was given."""
-    return (word // int(c.word_skip)) % int(c.word_counts)
+    return sent_word(int(min(position, p.word_counts - 1.0)), p)
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
@@ -298,20 +293,21 @@ def _track_word(s, p, c):
     """A word that does not check is not used; the last position stays, and the row of bad ones is counted."""
     s.words += 1
     s.word = _word_at(s, p)
-    bad = (p.word_error_rate > 0.0 and _share(s) < p.word_error_rate) or p.word_length != c.word_length
-    if bad or p.word_alarm > 0.0:
-        s.word_errors += 1
-        s.word_row += 1
-        s.word_peak = max(s.word_peak, s.word_row)
-        return
-    s.word_row = 0
-    position = _position_in(s.word, c)
+    if p.word_error_rate > 0.0 and _share(s) < p.word_error_rate:
+        s.word ^= 1 << int(_share(s) * min(p.word_length, 60.0))  # one bit arrives wrong
+    position = position_of_word(s.word, c) if p.word_length == c.word_length else -1
     step = position - s.word_last
     half = int(c.word_counts) // 2
     if step > half:
         step -= int(c.word_counts)
     elif step < -half:
         step += int(c.word_counts)
+    if position < 0 or not is_believable(step, s.word_row, c):
+        s.word_errors += 1
+        s.word_row += 1
+        s.word_peak = max(s.word_peak, s.word_row)
+        return
+    s.word_row = 0
     s.counts += step
     s.word_last = position
 

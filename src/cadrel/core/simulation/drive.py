@@ -9,7 +9,6 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.errors import CadrelError
-from cadrel.core.feedback import SerialWord, encode_word
 from cadrel.core.parameters import ANGLE_RESTS_ON
 from cadrel.core.simulation import layout, machine
 from cadrel.core.simulation.blockers import find_blockers
@@ -17,7 +16,7 @@ from cadrel.core.simulation.device import hall_sector, power_off, prime_device, 
 from cadrel.core.simulation.faults import FAULTS, wired
 from cadrel.core.simulation.firmware import begin_stop
 from cadrel.core.simulation.kernel import run_ticks
-from cadrel.core.simulation.layout import SIGNAL_INDEX, SIGNALS, TICK
+from cadrel.core.simulation.layout import SIGNAL_INDEX, SIGNALS, TICK, TV
 from cadrel.core.simulation.memory import Memory, settings_of
 from cadrel.core.simulation.rigging import plant_of
 from cadrel.core.simulation.truth import RigTruth
@@ -218,7 +217,7 @@ class SimulatedDrive:
 
         A change of what the rotor angle rests on takes commutation's validity with it, unless that is written too.
         """
-        beneath = [k for k in values if k.startswith(ANGLE_RESTS_ON)]
+        beneath = [k for k in values if k in ANGLE_RESTS_ON]
         critical = [*beneath, *(k for k in values if k.startswith("commutation."))]
         if self._state.mode != layout.OFF and any(self.memory.working.get(k) != values[k] for k in critical):
             raise DriveRefused(
@@ -750,15 +749,9 @@ class SimulatedDrive:
         }
 
     def _word_bits(self) -> list[int]:
-        t = self.truth
-        flag = ("low", "low") if t.word_flags == 2 else ("low", "none") if t.word_flags == 1 else ("none", "none")
-        word = SerialWord(
-            protocol="word", position_bits=t.single_turn_bits, multi_turn_bits=t.multi_turn_bits,
-            leading_bits=t.leading_bits, trailing_bits=t.trailing_bits, error_bit=flag[0], warning_bit=flag[1],
-            crc=t.word_checksum, coding=t.word_coding, clock=1e6, latency=t.word_latency,
-        )  # fmt: skip
-        position = int(self._state.word) >> t.trailing_bits
-        return encode_word(word, position=position, turns=0, error=t.word_alarm)
+        """The word that arrived last, first bit first; leading and multi-turn bits are zeros of the line."""
+        word = int(self._state.word)
+        return [(word >> k) & 1 for k in reversed(range(self.truth.word_bits))]
 
     def identity(self) -> dict[str, Any]:
         """Name, versions and ratings."""
@@ -767,7 +760,12 @@ class SimulatedDrive:
             "maker": "stand-in",
             "firmware": "1.0.0",
             "protocol": 1,
-            "tick": TICK,
+            "current_period": TICK,
+            "velocity_period": TV,
+            "memories": ["working", "permanent"],
+            "injection": list(POINTS),
+            "homing": [],
+            "inputs": list(self.switches),
             "current_peak": self.truth.drive_current_peak,
             "current_continuous": self.truth.drive_current_continuous,
             "voltage_max": self.truth.overvoltage,

@@ -88,6 +88,9 @@ class Plant(NamedTuple):
     word_error_rate: float  # share of words with a line error
     word_latency: float  # [s]
     word_alarm: float  # error bit set
+    word_flags: float  # bits between position and checksum: error, warning; active low
+    word_checksum: float  # bits of it: 0, 1 for parity, 6 for CRC-6
+    word_gray: float
     brake_torque: float  # [N·m] at the motor
     brake_stuck: float
     brake_delay: float  # [ticks] to open, and to close
@@ -154,6 +157,10 @@ class Settings(NamedTuple):
     word_counts: float
     word_skip: float
     word_length: float
+    word_checksum: float
+    word_gray: float
+    word_error: float  # 0: no such bit, 1: active low, 2: active high
+    word_warning: float
     errors_tolerated: float
     tracking: float  # [rad/s] natural frequency of the tracking converter
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from cadrel.core.control.filters import lowpass_pole, notch
 from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, default_drive_values
-from cadrel.core.simulation.layout import RESOLVER, SERIAL, Settings
+from cadrel.core.simulation.layout import RESOLVER, SERIAL, TV, Settings
 from cadrel.core.simulation.truth import RigTruth
 
 PEAK_SECONDS = 2.0  # [s] peak current is allowed this long before the drive folds back to continuous
@@ -67,7 +67,9 @@ class Memory:
 
 def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
     """Return the loop settings of parameter values; hardware trips come from the drive's own ratings."""
-    n = notch(v["velocity.notch_frequency"], width=v["velocity.notch_width"], depth_db=v["velocity.notch_depth"])
+    n = notch(
+        v["velocity.notch_frequency"], width=v["velocity.notch_width"], depth_db=v["velocity.notch_depth"], period=TV
+    )
     kt = 1.5 * v["motor.pole_pairs"] * v["motor.flux_linkage"]
     most = min(v["limit.current"], truth.drive_current_peak)
     made = Settings(
@@ -83,8 +85,8 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         current_integral=v["current.gain"] / v["current.reset_time"],
         velocity_gain=v["velocity.gain"],
         velocity_integral=v["velocity.gain"] / v["velocity.reset_time"],
-        feedback_pole=lowpass_pole(v["velocity.feedback_filter"]),
-        torque_pole=lowpass_pole(v["velocity.torque_filter"]),
+        feedback_pole=lowpass_pole(v["velocity.feedback_filter"], period=TV),
+        torque_pole=lowpass_pole(v["velocity.torque_filter"], period=TV),
         notch_b0=n.b0,
         notch_b1=n.b1,
         notch_b2=n.b2,
@@ -128,6 +130,10 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         word_counts=v["feedback.counts"] if v["feedback.device"] == SERIAL else 1.0,
         word_skip=2.0 ** v["feedback.word_skip"],
         word_length=v["feedback.word_length"],
+        word_checksum=v["feedback.word_checksum"],
+        word_gray=v["feedback.word_gray"],
+        word_error=v["feedback.word_error"],
+        word_warning=v["feedback.word_warning"],
         errors_tolerated=v["feedback.errors_tolerated"],
         tracking=2 * math.pi * v["feedback.resolver_bandwidth"],
     )

@@ -89,10 +89,12 @@ def _push(session: Session, point: str, current: float, longer: float, centre: f
     # Long against the period of a resonance, or its swing would be read as acceleration; the guard on speed holds
     # should the load be much lighter than entered.
     expected = current * axis.motor.torque_constant / (0.6 * axis.inertia)
-    length = int(longer * np.clip(round(FASTEST * session.consent.speed / expected / 250e-6), 40, 320))
+    length = int(longer * np.clip(round(FASTEST * session.consent.speed / expected / session.rates.velocity), 40, 320))
     pulse = np.concatenate([np.full(length, current), np.full(2 * length, -current), np.full(length, current)])
     with session.enabled_around("current", centre):
-        record = session.excite_and_record(["position", "i_q", "i_d", "velocity"], point, pulse, divider=4, repeats=1)
+        record = session.excite_and_record(
+            ["position", "i_q", "i_d", "velocity"], point, pulse, divider=session.rates.ticks, repeats=1
+        )
     session.standstill()
     x, t = record["position"], record.period
     # Parabolas through the two ways; the first samples of each are left to the current's rise.

@@ -74,11 +74,11 @@ def push_both_ways(session: Session, turning: Turning, centre: float) -> tuple[R
             seconds *= min(max(quicker, 1.0), LONGER)
         passed = []
         for way in (1.0, -1.0):
-            length = round(seconds / 250e-6)
+            length = round(seconds / session.rates.velocity)
             pulse = way * current * np.concatenate([np.ones(length), -np.ones(2 * length), np.ones(length)])
             with session.enabled_around("current", centre):
                 record = session.excite_and_record(
-                    ["counts", "hall", "i_q", "velocity"], "current_q", pulse, divider=4, repeats=1
+                    ["counts", "hall", "i_q", "velocity"], "current_q", pulse, divider=session.rates.ticks, repeats=1
                 )
             session.standstill()
             moved = record["counts"][: 2 * length] - record["counts"][0]

@@ -222,7 +222,7 @@ def _begin(
     session, drive = s.session, s.session.drive
     before = session.seen(drive.status())
     room /= session.values["motor.pole_pairs"]
-    session.arm(channels, seconds=seconds, divider=4)
+    session.arm(channels, seconds=seconds, divider=session.rates.ticks)
     try:
         drive.enable(
             "vector", guard_low=before["position"] - room, guard_high=before["position"] + room,
@@ -242,7 +242,7 @@ def _watch(s: _Search, until: float) -> bool:
     status = drive.status()
     while status["time"] < until and status["mode"] != "off":
         s.session.check_abort()
-        drive.link.wait(0.01)
+        drive.wait(0.01)
         status = s.session.seen(drive.status())
         if abs(status["position"] - s.start) * s.session.values["motor.pole_pairs"] > SEARCH_TRAVEL:
             drive.stop("the search went too far")
@@ -255,5 +255,5 @@ def _finish(s: _Search) -> Recording:
     if drive.status()["mode"] != "off":
         drive.disable()
     while drive.recorder_state() != "done":
-        drive.link.wait(0.01)
+        drive.wait(0.01)
     return drive.recording()

@@ -14,11 +14,13 @@ from django.utils import timezone
 
 from cadrel.core.axis import AxisModel
 from cadrel.core.errors import CadrelError
-from cadrel.link import Drive, LinkDown, LinkError, TcpLink
+from cadrel.core.identification import IdentifiedPlant
+from cadrel.link import LinkDown, LinkedDrive, LinkError, TcpLink
 from cadrel.link.heart import Heart, Patient
 from cadrel.procedures import PROCEDURES, Aborted, Consent, Outcome, RunRecord, Session, StoppedByHand
 from cadrel.web.jobs.models import Job
 from cadrel.web.jobs.patience import AWAY
+from cadrel.web.runs.plant import plant_of
 
 BEAT = 1.0  # [s] between two signs of life in the database
 PATIENCE = 5.0  # [s] for an answer: a stalled machine is no dead line, and the drive guards itself by its lease
@@ -37,7 +39,7 @@ class Assignment:
     lease: str
     consent: dict[str, Any]
     axis: AxisModel
-    model: dict[str, Any]
+    plant: IdentifiedPlant
     value_set: int
 
 
@@ -65,7 +67,7 @@ def assignment_of(job_id: int) -> Assignment:
     assert values is not None
     return Assignment(
         job=job.pk, procedure=job.procedure, step=job.step, host=axis.drive.host, port=axis.drive.port,
-        remote=axis.remote, lease=axis.lease, consent=dict(job.consent), axis=axis.understood, model=dict(axis.model),
+        remote=axis.remote, lease=axis.lease, consent=dict(job.consent), axis=axis.understood, plant=plant_of(axis),
         value_set=values.pk,
     )  # fmt: skip
 
@@ -92,7 +94,7 @@ def carry_out(task: Assignment, pulse: "Pulse", heart: Heart | None = None) -> E
         host=task.host, port=task.port, secret=settings.LINK_SECRET, axis=task.remote, lease=task.lease, consent=token
     )
     link = SpokenLink(task.host, task.port, spoke=lambda: heart.spoke(run) if heart else None)
-    drive = Drive(link, task.remote)
+    drive = LinkedDrive(link, task.remote)
     drive.lease, drive.consent = task.lease, token
     ending = Ending(job=task.job, state="interrupted", value_set=task.value_set)
     session = Session(
@@ -101,7 +103,7 @@ def carry_out(task: Assignment, pulse: "Pulse", heart: Heart | None = None) -> E
         consent=Consent(travel=task.consent["travel"], speed=task.consent["speed"]),
         report=pulse.report,
         is_aborted=lambda: pulse.abort,
-        model=dict(task.model),
+        plant=task.plant,
     )
     out_of_contact = False
     if heart:

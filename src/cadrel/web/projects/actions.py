@@ -11,7 +11,6 @@ from cadrel.core.axis import drive_values, fallen_identified
 from cadrel.core.errors import CoreError
 from cadrel.core.parameters import (
     ANGLE_RESTS_ON,
-    DRIVE_KEYS,
     REGISTRY,
     Entry,
     choice_of,
@@ -80,8 +79,7 @@ def save_entries(
     made = ValueSet.objects.create(axis=axis, number=number, entries=after, cause=cause, author=author, parent=parent)
     axis._latest = made
     if fallen:
-        axis.model = {}  # the plant as well
-        axis.save(update_fields=["model"])
+        axis.plant_parts.in_force().update(retired_because="found on another motor or load")
         labels = ", ".join(REGISTRY[k].label for k in fallen)
         text = f"Found on another motor or load, and no longer sent: {labels}."
         Event.objects.create(axis=axis, who=author, kind="retired", text=text[:400])
@@ -115,7 +113,7 @@ def _take_validity_back(before: Mapping[str, Entry], after: dict[str, Entry], ch
         old, new = drive_values(before), drive_values(after)
     except CoreError:
         return  # incomplete data cannot be sent
-    if any(old[k] != new[k] for k in DRIVE_KEYS if k.startswith(ANGLE_RESTS_ON)):
+    if any(old[k] != new[k] for k in ANGLE_RESTS_ON):
         after["commutation.valid"] = {"value": "0", "source": "computed"}
 
 

@@ -7,6 +7,7 @@ from django.db import models
 from django.utils.functional import cached_property
 
 from cadrel.core.axis import AxisModel, understand
+from cadrel.core.control import Rates
 from cadrel.core.parameters import Entry
 
 
@@ -58,11 +59,12 @@ class Axis(models.Model):
     connected = models.BooleanField(default=False)
     lease = models.CharField(max_length=64, blank=True)
     leader = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, blank=True, related_name="+")
-    model: Any = models.JSONField(default=dict, blank=True)  # identified load and measured plant, for predictions
     _latest: "ValueSet | None" = None
     _newest_number: int | None
     objects = AxisQuerySet.as_manager()
     rating_peak = models.FloatField(null=True, blank=True, help_text="drive's peak current [A peak]")
+    current_period = models.FloatField(null=True, blank=True, help_text="drive's current-loop tick [s]")
+    velocity_period = models.FloatField(null=True, blank=True, help_text="drive's velocity sample [s]")
 
     class Meta:
         ordering = ["pk"]
@@ -70,6 +72,13 @@ class Axis(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+    @property
+    def rates(self) -> Rates:
+        """Of the drive's loops, as it told when it was connected; assumed before."""
+        if self.current_period and self.velocity_period:
+            return Rates(current=self.current_period, velocity=self.velocity_period)
+        return Rates()
 
     @property
     def newest_number(self) -> int:

@@ -19,7 +19,7 @@ from cadrel.web.jobs.worker import CHANNEL
 from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.errors import NoControl, NotConnected, NotReady
-from cadrel.web.rig.links import drive_of, owned_by
+from cadrel.web.rig.links import drive_of, owned_by, stand_in_of
 from cadrel.web.runs.models import Event
 
 PROTOCOL = 1
@@ -38,15 +38,19 @@ def log(axis: Axis, who: Any, kind: str, text: str) -> None:
 def connect(axis: Axis, *, who: Any) -> dict[str, Any]:
     """Connect and check the protocol. Raises `LinkError`, `NotReady`."""
     require_engineer(who)
-    identity = drive_of(axis).identity()
+    drive = drive_of(axis)
+    identity = drive.identity()
     if identity.get("protocol") != PROTOCOL:
         raise NotReady(
             what=f"The drive speaks protocol {identity.get('protocol')}, this application {PROTOCOL}.",
             remedy="Update the older of the two.",
         )
+    capabilities = drive.capabilities()
     axis.connected = True
     axis.rating_peak = float(identity["current_peak"])
-    axis.save(update_fields=["connected", "rating_peak"])
+    rates = capabilities.rates
+    axis.current_period, axis.velocity_period = rates.current, rates.velocity
+    axis.save(update_fields=["connected", "rating_peak", "current_period", "velocity_period"])
     log(axis, who, "connected", f"Connected to {identity['name']}, firmware {identity['firmware']}.")
     return identity
 
@@ -101,7 +105,7 @@ def abort_run(axis: Axis, *, who: Any) -> None:
 
 def wanted_values(axis: Axis) -> dict[str, float]:
     """Return what the drive should hold. Raises `CoreError` while entries are missing."""
-    return drive_values(axis.values, drive_current_peak=axis.rating_peak, axis=axis.understood)
+    return drive_values(axis.values, drive_current_peak=axis.rating_peak, rates=axis.rates, axis=axis.understood)
 
 
 def differences(wanted: dict[str, float], held: dict[str, float]) -> list[str]:
@@ -212,7 +216,7 @@ def power_switch(axis: Axis, *, who: Any, on: bool) -> None:
     require_engineer(who)
     if not axis.connected:
         raise NotConnected()
-    drive_of(axis).power_switch(on)
+    stand_in_of(axis).power_switch(on)
     if not on:
         Axis.objects.filter(pk=axis.pk).update(lease="", leader=None)
     log(axis, who, "power", f"Supply switched {'on' if on else 'off'}.")
@@ -225,7 +229,7 @@ def set_switch(axis: Axis, *, who: Any, name: str, closed: bool) -> None:
         raise NotConnected()
     if name not in SWITCHES:
         raise NotReady(what="The stand-in has no such input.", remedy=f"It has {' and '.join(SWITCHES)}.")
-    drive_of(axis).set_switch(name, closed)
+    stand_in_of(axis).set_switch(name, closed)
     log(axis, who, "switch", f"{name.replace('_', ' ')} {'closed' if closed else 'opened'}.")
 
 
@@ -309,5 +313,5 @@ def turn_by_hand(axis: Axis, *, who: Any, turns: float, seconds: float) -> None:
     if not axis.connected:
         raise NotConnected()
     turns = _bounded("The number of turns", turns, -5.0, 5.0)
-    drive_of(axis).turn_by_hand(2 * math.pi * turns, seconds)
+    stand_in_of(axis).turn_by_hand(2 * math.pi * turns, seconds)
     log(axis, who, "hand", f"Shaft turned by {turns:g} turns from outside.")

@@ -7,7 +7,7 @@ from cadrel.web.accounts.roles import require_engineer
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import log
 from cadrel.web.rig.errors import NotConnected
-from cadrel.web.rig.links import drive_of
+from cadrel.web.rig.links import stand_in_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,7 +52,7 @@ def wiring_of(axis: Axis) -> dict[str, Any]:
     """Return device, possible faults with their state, and imperfections with their values. Raises `LinkError`."""
     if not axis.connected:
         raise NotConnected()
-    found = drive_of(axis, "page").rig()
+    found = stand_in_of(axis, "page").rig()
     rig = found["rig"]
     shown = [i for i in IMPERFECTIONS if not i.devices or rig["device"] in i.devices]
     return {
@@ -77,6 +77,6 @@ def rewire(axis: Axis, posted: Any, *, who: Any) -> str:
                 raise ValueError(f"{i.label}: {i.low:g} to {i.high:g} {i.unit}.")
             changes[i.key] = value
     faults = posted.getlist("fault")
-    drive_of(axis).rewire(changes, faults)
+    stand_in_of(axis).rewire(changes, faults)
     log(axis, who, "bench", f"Stand-in rewired: {', '.join(faults) or 'no fault'}.")
     return "Rewired; its supply was switched off and on. Stored values are in force, take control again."

@@ -7,7 +7,8 @@ from typing import Any
 from django.conf import settings
 
 from cadrel.core.errors import CadrelError
-from cadrel.link import Drive, LinkDown, LinkError, TcpLink
+from cadrel.link import Drive, LinkDown, LinkedDrive, LinkError, TcpLink
+from cadrel.link.stand_in import StandIn
 from cadrel.web.projects.models import Axis
 
 ANSWER = 2.0  # [s] a drive has for a command
@@ -39,16 +40,24 @@ _lock = threading.Lock()
 
 def drive_of(axis: Axis, purpose: str = "command") -> Drive:
     """Return the drive of an axis over a shared connection, with the lease the project holds."""
+    drive = LinkedDrive(_link_to(axis, purpose), axis.remote)
+    drive.lease = axis.lease
+    return drive
+
+
+def stand_in_of(axis: Axis, purpose: str = "command") -> StandIn:
+    """Return what only a stand-in has: its mains switch, its wires, the hand on its shaft."""
+    return StandIn(_link_to(axis, purpose), axis.remote)
+
+
+def _link_to(axis: Axis, purpose: str) -> TcpLink:
     key = (axis.drive.host, axis.drive.port, purpose)
     with _lock:
         if key not in _links:
             host, port, secret = axis.drive.host, axis.drive.port, settings.LINK_SECRET
             made = PageLink(host, port, secret=secret) if purpose == "page" else None
             _links[key] = made or TcpLink(host, port, timeout=ANSWER, secret=secret)
-        link = _links[key]
-    drive = Drive(link, axis.remote)
-    drive.lease = axis.lease
-    return drive
+        return _links[key]
 
 
 def owned_by(username: str) -> str:

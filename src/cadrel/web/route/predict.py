@@ -2,7 +2,6 @@
 
 import math
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -20,9 +19,11 @@ from cadrel.core.control import (
     velocity_open,
     velocity_plant,
 )
+from cadrel.core.identification import IdentifiedPlant
 from cadrel.procedures.electrical import curve_of
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import wanted_values
+from cadrel.web.runs.plant import plant_of
 
 GRIDS = {"current": (10.0, 7000.0), "velocity": (1.0, 1900.0), "position": (0.5, 1900.0)}
 STEP_SECONDS = {"current": 0.006, "velocity": 0.12, "position": 0.25}
@@ -40,20 +41,13 @@ SLIDERS = {
 }
 
 
-def load_of(axis: Axis, values: Mapping[str, float]) -> tuple[TwoMass, str]:
+def load_of(plant: IdentifiedPlant, values: Mapping[str, float]) -> tuple[TwoMass, str]:
     """Return the load to predict with, and where it comes from."""
-    model = plant_of(axis)
-    load = TwoMass.from_model(model)
-    if load is not None:
-        return load, "identified model"
-    return TwoMass(inertia_motor=values["load.inertia"], viscous=float(model.get("viscous_total", 0.0))), (
-        "identified inertia, rigid" if "inertia" in model else "entered inertia, rigid"
-    )
-
-
-def plant_of(axis: Axis) -> dict[str, Any]:
-    """Return what was identified last, unless it has become stale: then it belongs to another motor or load."""
-    return {} if axis.findings.filter(step="load", state="stale").exists() else dict(axis.model)
+    if plant.springy is not None:
+        return plant.springy.load, "identified model"
+    viscous = plant.total.viscous_total if plant.total is not None else 0.0
+    origin = "identified inertia, rigid" if plant.total is not None else "entered inertia, rigid"
+    return TwoMass(inertia_motor=values["load.inertia"], viscous=viscous), origin
 
 
 def predict(axis: Axis, loop: str, changed: Mapping[str, float]) -> dict[str, Any]:
@@ -66,18 +60,20 @@ def predict(axis: Axis, loop: str, changed: Mapping[str, float]) -> dict[str, An
     """
     kept = wanted_values(axis)
     values = {**kept, **changed}
-    load, origin = load_of(axis, kept)
+    plant = plant_of(axis)
+    load, origin = load_of(plant, kept)
     # Loops around the motor meet the winding as small currents do; the current loop itself is shown at a bias.
     winding = Winding.from_drive(kept)
     if loop != "current":
-        winding = replace(winding, resistance=plant_of(axis).get("small_signal_resistance", winding.resistance))
+        winding = plant.winding(winding)
     result: dict[str, Any] = {"origin": origin}
-    result["kept"] = _one(loop, load, winding, Gains.from_drive(kept), axis)
-    result["now"] = _one(loop, load, winding, Gains.from_drive(values), axis) if changed else result["kept"]
+    result["kept"] = _one(loop, load, winding, Gains.from_drive(kept, axis.rates), plant)
+    tried = Gains.from_drive(values, axis.rates)
+    result["now"] = _one(loop, load, winding, tried, plant) if changed else result["kept"]
     return result
 
 
-def _one(loop: str, load: TwoMass, winding: Winding, gains: Gains, axis: Axis) -> dict[str, Any]:
+def _one(loop: str, load: TwoMass, winding: Winding, gains: Gains, plant: IdentifiedPlant) -> dict[str, Any]:
     low, high = GRIDS[loop]
     f = np.geomspace(low, high, 330)
     responses = loop_responses(load, winding, gains, f)[loop]
@@ -96,17 +92,15 @@ def _one(loop: str, load: TwoMass, winding: Winding, gains: Gains, axis: Axis) -
     }
     if loop != "current":
         result["plant"] = curve_of(f, velocity_plant(load, winding, gains, f))
-        _on_measured(loop, gains, axis, result)
+        _on_measured(loop, gains, plant, result)
     return result
 
 
-def _on_measured(loop: str, gains: Gains, axis: Axis, result: dict[str, Any]) -> None:
+def _on_measured(loop: str, gains: Gains, plant: IdentifiedPlant, result: dict[str, Any]) -> None:
     """The same gains on the measured plant, where one is kept."""
-    plant = plant_of(axis).get("plant_measured")
-    if not plant:
+    if plant.springy is None:
         return
-    f = np.array(plant["f"])
-    value = 10 ** (np.array(plant["db"]) / 20) * np.exp(1j * np.radians(plant["deg"]))
+    f, value = plant.springy.measured.frequency, plant.springy.measured.value
     opened = velocity_open(value, gains, f) if loop == "velocity" else position_open(value, gains, f)
     result["measured_open"] = curve_of(f, opened)
     # Command to measured value: the filter in the velocity feedback is outside the forward path.

@@ -14,6 +14,7 @@ from cadrel.procedures import Outcome, RunRecord
 from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.runs.models import Event, Finding, Proposal, Run, Verdict
+from cadrel.web.runs.plant import keep_part
 from cadrel.web.runs.shape import miniature
 
 
@@ -64,10 +65,8 @@ def keep_outcome(
                 notes=notes,
             )
         )
-    plant = next((r.curves["plant_measured"] for r in outcome.runs if "plant_measured" in r.curves), None)
-    kept = {k: v for k, v in axis.model.items() if k not in outcome.retires}
-    axis.model = {**kept, **outcome.model, **({"plant_measured": plant} if plant else {})}
-    axis.save(update_fields=["model"])
+    if outcome.plant is not None:
+        keep_part(axis, outcome.plant, run=runs[outcome.plant_run], values=values)
     verdict = keep_verdict(axis, step, outcome.verdict, runs=runs, values=values)
     if outcome.findings:
         Finding.objects.filter(axis=axis, step=step).delete()

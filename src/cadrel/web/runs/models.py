@@ -8,6 +8,8 @@ from django.conf import settings
 from django.db import models
 from numpy.typing import NDArray
 
+from cadrel.core.response import folded, with_injected_position
+
 HEAVY = ("data", "curves", "drive_values", "metrics")  # what a list of runs has no use for
 
 
@@ -73,6 +75,15 @@ class Run(models.Model):
         flat = np.frombuffer(zlib.decompress(bytes(self.data)), dtype="<f4")
         return dict(zip(self.channels, flat.reshape(len(self.channels), -1), strict=True))
 
+    def shown(self) -> dict[str, NDArray[np.floating[Any]]]:
+        """Channels as a step's plot shows them: the mean over repeats, worked out anew from what was recorded."""
+        arrays: dict[str, NDArray[np.floating[Any]]] = dict(self.arrays())
+        repeat = self.excitation.get("repeat", 0)
+        if not arrays or not repeat or not self.kind.endswith("_step"):
+            return arrays
+        mean = folded(arrays, int(repeat))
+        return dict(with_injected_position(mean)) if self.excitation.get("point") == "position" else dict(mean)
+
     @staticmethod
     def packed(channels: dict[str, NDArray[np.float64]]) -> bytes:
         """Return channels as compressed float32, channel after channel."""
@@ -104,6 +115,39 @@ class Verdict(models.Model):
     def is_proven(self) -> bool:
         """Whether everything asked for was measured."""
         return self.state == "proven"
+
+
+class PlantPartQuerySet(models.QuerySet["PlantPart"]):
+    """Questions about what was found of a plant."""
+
+    def in_force(self) -> "PlantPartQuerySet":
+        """What nothing has retired yet."""
+        return self.filter(retired_because="")
+
+
+class PlantPart(models.Model):
+    """A part of an axis's identified plant, with the run that shows it and the values it was found at."""
+
+    axis = models.ForeignKey("projects.Axis", models.CASCADE, related_name="plant_parts")
+    part = models.CharField(max_length=10, help_text="total or springy, of `core.identification.IdentifiedPlant`")
+    values: Any = models.JSONField(help_text="as its `as_dict` gives it")
+    run = models.ForeignKey(Run, models.CASCADE, related_name="plant_parts")
+    value_set = models.ForeignKey("projects.ValueSet", models.PROTECT, related_name="+")
+    retired_because = models.CharField(max_length=100, blank=True)
+    created = models.DateTimeField(auto_now_add=True)
+
+    objects = PlantPartQuerySet.as_manager()
+
+    class Meta:
+        ordering = ["-pk"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["axis", "part"], condition=models.Q(retired_because=""), name="one_plant_part_in_force"
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.part} load of {self.run}"
 
 
 class Finding(models.Model):

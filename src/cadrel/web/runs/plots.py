@@ -82,11 +82,19 @@ def units_of_axis(axis: Axis) -> dict[str, tuple[str, float]]:
 
 
 def time_series(
-    run: Run, names: Sequence[str] | None, units: dict[str, tuple[str, float]], *, ghost: bool = False
+    run: Run,
+    names: Sequence[str] | None,
+    units: dict[str, tuple[str, float]],
+    *,
+    ghost: bool = False,
+    as_recorded: bool = False,
 ) -> list[dict[str, Any]]:
-    """Return the channels of a run as plot series, reduced to min/max pairs. Time in ms."""
+    """Return the channels of a run as plot series, reduced to min/max pairs. Time in ms.
+
+    Of repeated steps the mean is shown, or all there is, `as_recorded`.
+    """
     series = []
-    arrays = run.arrays()
+    arrays = run.arrays() if as_recorded else run.shown()
     for name in names if names is not None else arrays:
         if name not in arrays:
             continue
@@ -156,7 +164,7 @@ def _time_plot(
             }
         )
     return {
-        "title": newest.title,
+        "title": f"{newest.title}{mean_of(newest)}",
         "kind": "time",
         "x_label": "ms",
         "series": series,
@@ -164,6 +172,14 @@ def _time_plot(
         "run_id": newest.pk,
         "id": f"{kind}-{newest.pk}",
     }
+
+
+def mean_of(run: Run) -> str:
+    """Return of how many repeats a step's plot is the mean, for its title."""
+    repeat = run.excitation.get("repeat", 0)
+    if not repeat or not run.kind.endswith("_step"):
+        return ""
+    return f", mean of {len(next(iter(run.arrays().values()))) // int(repeat) - 1} repeats"
 
 
 def _bode_plot(run: Run, which: str) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from cadrel.web.rig.views import axis_of, next_of
 from cadrel.web.route.entries import shown_value
 from cadrel.web.route.views import page_of
 from cadrel.web.runs.models import Run
-from cadrel.web.runs.plots import CHANNELS, UNITS, plots_of, time_series, units_of_axis
+from cadrel.web.runs.plots import CHANNELS, UNITS, mean_of, plots_of, time_series, units_of_axis
 
 LABELS = {
     "rise_time": ("Rise time, 10 to 90 %", "ms", 1e3),
@@ -44,13 +44,14 @@ def run(request: HttpRequest, axis_id: int, number: int) -> HttpResponse:
     context = page_of(request, axis, found.step)
     units = units_of_axis(axis)
     pinned = list(axis.runs.filter(pinned=True, kind=found.kind).exclude(pk=found.pk)[:3])
-    series = time_series(found, None, units)
+    series = time_series(found, None, units, as_recorded=True)
     for other in pinned:
-        series += time_series(other, list(found.channels)[:2], units, ghost=True)
-    plots = [p for p in plots_of(axis, found.step, [found], []) if p["kind"] == "bode"]
+        series += time_series(other, list(found.channels)[:2], units, ghost=True, as_recorded=True)
+    derived = [p for p in plots_of(axis, found.step, [found], []) if p["kind"] == "bode" or mean_of(found)]
+    plots = list(derived)
     if series:
         plots.insert(
-            len(plots) if found.kind.endswith("_response") else 0,  # there the record is the means, not the answer
+            len(plots),  # what was read from it first, then all that was recorded
             {
                 "title": "As recorded" if plots else found.title,
                 "kind": "time",

@@ -80,7 +80,13 @@ def _rows(device: FeedbackDevice, motor: Motor | None) -> list[Row]:
     else:
         length = device.metres_per_turn / device.counts_per_turn
         rows.append(("One count", *_length(1e3 * length)))
-        rows.append(("Speed of one count per sample", f"{1e3 * length / 250e-6:.3g}", "mm/s"))
+        rows.append(
+            (
+                "Speed of one count per sample",
+                f"{speed_of_one_count(device) / math.tau * 1e3 * device.metres_per_turn:.3g}",
+                "mm/s",
+            )
+        )
     if device.serial is not None:
         rows.append(("Telegram", f"{1e6 * telegram_time(device):.3g}", "µs"))
     if motor is None:

@@ -1,0 +1,99 @@
+"""The identified plant: what the load run and the velocity run found of an axis, as one typed value."""
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, replace
+from typing import Any, Self
+
+import numpy as np
+
+from cadrel.core.control import TwoMass, Winding
+from cadrel.core.response.estimate import FrequencyResponse
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TotalLoad:
+    """Everything that moves, seen from the motor as one mass. Of the load run."""
+
+    inertia: float  # [kg·m²]
+    viscous_total: float  # [N·m·s/rad] of motor and load together; the motor's own share is `TwoMass.viscous`
+    coulomb: float  # [N·m]
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain values."""
+        return asdict(self)
+
+    @classmethod
+    def from_dict(cls, plain: Mapping[str, Any]) -> Self:
+        """Return what `as_dict` gave. Raises `KeyError`."""
+        return cls(**{k: float(plain[k]) for k in ("inertia", "viscous_total", "coulomb")})
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class SpringyLoad:
+    """Motor and load on their spring, and the response they were read from. Of the velocity run."""
+
+    load: TwoMass
+    small_signal_resistance: float  # [ohm] as small currents meet the winding: dead time is in it
+    measured: FrequencyResponse  # torque command to unfiltered speed
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain values; rounded far below what any measurement resolves."""
+        m = self.measured
+        return {
+            "load": asdict(self.load),
+            "small_signal_resistance": self.small_signal_resistance,
+            "measured": {
+                "f": np.round(m.frequency, 6).tolist(),
+                "re": [float(f"{v:.9g}") for v in m.value.real],
+                "im": [float(f"{v:.9g}") for v in m.value.imag],
+                "coherence": np.round(m.coherence, 5).tolist(),
+                "std": [float(f"{v:.4g}") for v in m.std],
+            },
+        }
+
+    @classmethod
+    def from_dict(cls, plain: Mapping[str, Any]) -> Self:
+        """Return what `as_dict` gave. Raises `KeyError`."""
+        m = {k: np.array(v, dtype=np.float64) for k, v in plain["measured"].items()}
+        return cls(
+            load=TwoMass(**plain["load"]),
+            small_signal_resistance=float(plain["small_signal_resistance"]),
+            measured=FrequencyResponse(m["f"], m["re"] + 1j * m["im"], m["coherence"], m["std"]),
+        )
+
+
+PlantPart = TotalLoad | SpringyLoad
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class IdentifiedPlant:
+    """What is known of the plant; each part is None until found, and again once it has been retired."""
+
+    total: TotalLoad | None = None
+    springy: SpringyLoad | None = None
+
+    def with_part(self, part: PlantPart | None) -> Self:
+        """Return the plant with a part found anew. A new total load retires what was found on the one before."""
+        if isinstance(part, TotalLoad):
+            return replace(self, total=part, springy=None)
+        if isinstance(part, SpringyLoad):
+            return replace(self, springy=part)
+        return self
+
+    def winding(self, working: Winding) -> Winding:
+        """Return the winding as small currents meet it, or the one given where that was not found."""
+        if self.springy is None:
+            return working
+        return replace(working, resistance=self.springy.small_signal_resistance)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain values."""
+        return {k: p.as_dict() for k, p in (("total", self.total), ("springy", self.springy)) if p is not None}
+
+    @classmethod
+    def from_dict(cls, plain: Mapping[str, Any]) -> Self:
+        """Return what `as_dict` gave. Raises `KeyError`."""
+        return cls(
+            total=TotalLoad.from_dict(plain["total"]) if "total" in plain else None,
+            springy=SpringyLoad.from_dict(plain["springy"]) if "springy" in plain else None,
+        )

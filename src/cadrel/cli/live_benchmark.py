@@ -41,18 +41,20 @@ class Visitor(threading.Thread):
         super().__init__(daemon=True)
         self.client, self.number = client, number
         self.times: list[float] = []
+        self.of_page: list[tuple[str, float]] = []
         self.failed = 0
         self.over = threading.Event()
         self.stream: Stream = client.stream(AXIS, f"visitor{number}")
 
     def run(self) -> None:
         """Look at one page after the other."""
-        self.over.wait(self.number % 20 * EVERY / 20)  # they do not come all at once
+        self.over.wait(self.number * EVERY / (ENGINEERS + OBSERVERS))  # each comes at a moment of its own
         while not self.over.is_set():
             for page in PAGES:
                 begun = time.monotonic()
                 status, _ = self.client.get(f"/axis/{AXIS}/{page}/")
                 self.times.append(time.monotonic() - begun)
+                self.of_page.append((page, self.times[-1]))
                 self.failed += status != 200
                 if self.over.wait(EVERY):
                     break
@@ -95,6 +97,11 @@ def live(*, seconds: float) -> int:
         median = statistics.median(times)
         _tell("updates a second, slowest of all", f"{min(rates):.1f}, wanted 8")
         _tell("pages, median and 95th percentile", f"{1e3 * median:.0f}, {1e3 * p95:.0f} ms, wanted 300 ms")
+        for page in PAGES:
+            own = [t for v in visitors for name, t in v.of_page if name == page]
+            if len(own) > 1:
+                slow = statistics.quantiles(own, n=20)[-1]
+                _tell(f"  of the {page} page", f"{1e3 * statistics.median(own):.0f}, {1e3 * slow:.0f} ms")
         _tell("pages that failed", f"{sum(v.failed for v in visitors)} of {len(times)}")
         _tell(f"STOP answered, slowest of {len(stops)}", f"{1e3 * max(stops):.0f} ms, wanted 200 ms")
         _tell("database connections, most", str(max(connections)))

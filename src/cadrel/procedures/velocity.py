@@ -128,7 +128,6 @@ def _outcome(
                 "point": "torque",
                 "bias": bias,
                 "repeat": PERIOD,
-                "passes": len(record.channels["velocity"]) // PERIOD,
             },
             metrics=measured.as_dict(),
             curves={

@@ -211,11 +211,10 @@ def velocity_plant(
     """Return torque command (before its hold) to measured, unfiltered speed at the velocity sample.
 
     `edge_age` is how old the last encoder edge is on average when speed is sampled, half a count's time at the speed
-    in question: it acts like latency. [s]
+    in question. It is a mean over edges, not a state of anything, so it is a factor beside the block. [s]
     """
-    if edge_age > 0.0:
-        gains = replace(gains, sensor=replace(gains.sensor, latency=gains.sensor.latency + edge_age))
-    return plant_block(load, winding, gains).response(frequency, output="raw speed", entry="torque")
+    plant = plant_block(load, winding, gains).response(frequency, output="raw speed", entry="torque")
+    return plant if edge_age == 0.0 else plant * np.exp(-2j * np.pi * frequency * edge_age)
 
 
 def velocity_controller(gains: Gains, frequency: FloatArray) -> ComplexArray:

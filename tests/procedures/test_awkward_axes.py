@@ -73,7 +73,7 @@ def commissioned(number: int, change: Any) -> tuple[RigTruth, RouteResult, float
 def test_an_awkward_axis_is_found_as_it_is(number: int, change: Any) -> None:
     truth, result, time = commissioned(number, change)
     assert set(result.outcomes) >= {"commutation", "current", "load", "velocity", "position"}, result.reason
-    found = score(number, truth, result.outcomes, status=result.status, reason=result.reason, drive_time=time)
+    found = score(number, truth, result, drive_time=time)
     assert found.within(), found
     by_kind = {f.kind: f.value for o in result.outcomes.values() for f in o.findings}
     assert by_kind["resistance"] == pytest.approx(truth.resistance, rel=0.01)

@@ -36,7 +36,7 @@ def pusher_route() -> RouteResult:
 
 def test_the_demo_axis_is_proven_within_every_bound(pusher_route: RouteResult) -> None:
     truth = rig_of("tile-pusher")
-    found = score(0, truth, pusher_route.outcomes, status=pusher_route.status, reason=pusher_route.reason, drive_time=0)
+    found = score(0, truth, pusher_route, drive_time=0)
     assert pusher_route.status == "proven", pusher_route.reason
     assert abs(found.offset_deg) <= 2
     assert abs(found.inertia) <= 0.05
@@ -52,14 +52,14 @@ def test_the_demo_axis_is_proven_within_every_bound(pusher_route: RouteResult) -
 def test_drawn_benches_are_within_every_bound(number: int) -> None:
     truth, values = draw_bench(np.random.default_rng([2026, number]))
     result, drive = commission_in_process(values, truth, seed=2026 + number)
-    found = score(number, truth, result.outcomes, status=result.status, reason=result.reason, drive_time=drive.time)
+    found = score(number, truth, result, drive_time=drive.time)
     assert found.within(), found
 
 
 def test_the_glaze_table_is_proven_too() -> None:
     result, _ = commission_in_process(values_of("glaze-table"), rig_of("glaze-table"), seed=6)
     assert result.status == "proven", result.reason
-    db, deg = response_error(result.outcomes["velocity"])
+    db, deg = response_error(result.outcomes["velocity"], rig_of("glaze-table"), result.parameters)
     assert db <= 1.5
     assert deg <= 8
 

@@ -47,6 +47,15 @@ def true_loops(truth: RigTruth, values: Mapping[str, float]) -> dict[str, TrueLo
     return found
 
 
+def true_velocity_closed(truth: RigTruth, values: Mapping[str, float], frequency: FloatArray) -> NDArray[np.complex128]:
+    """Return commanded to measured, unfiltered speed of a rig, its velocity loop closed. [Hz]"""
+    a, b, speed, _ = _velocity_sample(truth, values)
+    z = np.exp(2j * np.pi * frequency * TV)
+    pole = lowpass_pole(values["velocity.feedback_filter"], period=TV)
+    loop = _controller(values, z) * _response(a, b, speed, z)
+    return loop / (1 + loop) * (1 - pole / z) / (1 - pole)
+
+
 def _velocity_sample(
     truth: RigTruth, values: Mapping[str, float]
 ) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:

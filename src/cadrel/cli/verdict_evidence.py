@@ -76,7 +76,7 @@ def judge_bench(numbered: tuple[int, int]) -> Judged:
     for outcome in result.outcomes.values():
         for f in outcome.findings:
             if f.kind in known:
-                error = true_error(drive) if f.kind == "commutation" else f.value - known[f.kind]
+                error = math.radians(true_error(drive)) if f.kind == "commutation" else f.value - known[f.kind]
                 judged.errors[f.kind] = error if f.kind == "commutation" else error / known[f.kind]
                 if f.std:
                     judged.sigmas[f.kind] = error / f.std
@@ -124,9 +124,10 @@ def document(found: list[Judged], *, seed: int) -> str:
         "# Verdicts over widely drawn benches",
         "",
         f"`bin/cadrel evidence verdicts --benches {len(found)} --seed {seed}`: inertia ratio 0.2 to 30, resonance 40 "
-        "to 1200 Hz, damping 0.5 to 5 %, every kind of device, five laws of dead time, sheets up to 10 % off. The true loops come from the exact sampled system of "
-        "the rig's own figures (`cli/true_plant.py`), written apart from the model that the procedures use. Falsely "
-        "proven is a loop called proven whose true loop is unstable, or misses what was asked by more than "
+        "to 1200 Hz, damping 0.5 to 5 %, every kind of device, five laws of dead time, sheets up to 10 % off. "
+        "The true loops come from the exact sampled system of the rig's own figures (`cli/true_plant.py`), written "
+        "apart from the model that the procedures use. Falsely proven is a loop called "
+        "proven whose true loop is unstable, or misses what was asked by more than "
         f"{100 * MISS:.0f} %.",
         "",
         f"**Falsely proven: {len(false)} of {len(found)}.** Proven {states['proven']}, failed {states['failed']}, "

@@ -15,7 +15,7 @@ from cadrel.core.control import (
     spectral_radius,
     step_response,
 )
-from cadrel.core.identification import Estimated, fit_admittance, resistance_from_levels
+from cadrel.core.identification import Estimated, fit_admittance, resistance_from_levels, unmixed
 from cadrel.core.response import (
     FrequencyResponse,
     estimate_response,
@@ -63,7 +63,8 @@ def run_current_loop(session: Session) -> Outcome:
         session.hold(0.9)
         resistance, levels = _resistance(session, ic)
         low = _inductances(session, 0.3 * ic)
-        inductance_d, inductance_q, high_runs = _inductances(session, 0.8 * ic)
+        high_d, high_q, high_runs = _inductances(session, 0.8 * ic)
+        inductance_d, inductance_q = _doubted(high_d, low[0]), _doubted(high_q, low[1])
         admittances = [low[2][0], *high_runs]  # d at the low current, d and q at the high one
         inductance = inductance_q  # torque is made on q; where d differs, its loop is the quicker one
         winding = Winding(resistance=resistance.value, inductance=inductance.value)
@@ -128,7 +129,8 @@ def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated, l
     """L in d and q at a bias current, from the admittance above 200 Hz, and what was recorded for each."""
     session.enter(f"inductance at {bias:.2f} A", 0.35)
     session.drive.vector(angle=ALIGNED, rate=10.0, current=bias, rise=2 * session.current_continuous)
-    session.hold(0.5)
+    status = session.hold(0.5)
+    beside = math.remainder(status["shaft_angle"] - status["vector_angle"], 2 * math.pi)  # friction holds it there
     axis = session.axis
     impedance = 2 * math.pi * 600 * axis.motor.inductance
     volts = min(0.08 * session.current_continuous * impedance, 0.12 * axis.bus_voltage)
@@ -156,7 +158,12 @@ def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated, l
                 metrics={"inductance": found[-1].as_dict()},
             )
         )
-    return found[0], found[1], runs
+    return *unmixed(found[0], found[1], beside=beside), runs
+
+
+def _doubted(high: Estimated, low: Estimated) -> Estimated:
+    """The value at the high current; half of what the low one differs by is doubt, beside what each scatters by."""
+    return Estimated(high.value, math.hypot(high.std, 0.5 * (high.value - low.value)))
 
 
 def _step(session: Session, ic: float) -> Recording:

@@ -31,6 +31,17 @@ class AxisStopped(ProcedureError):
     remedy = "{hint}"
 
 
+class AnswerInNoise(ProcedureError):
+    """The device's noise covers what the speed answers to the excitation."""
+
+    happened = (
+        "Only {few} of {lines} lines of the frequency response are known well: beside the device's noise the median "
+        "line is known to {noise:.0f} % only."
+    )
+    means = "No model and no proposal was computed from it; the gains are unchanged."
+    remedy = "{remedy}"
+
+
 class NotConfirmed(ProcedureError):
     """Torque per amp does not confirm the offset."""
 

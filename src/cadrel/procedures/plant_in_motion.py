@@ -3,7 +3,7 @@
 import math
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -19,6 +19,7 @@ from cadrel.core.response import (
 )
 from cadrel.core.response.estimate import IntArray
 from cadrel.link import Recording
+from cadrel.procedures.errors import AnswerInNoise
 from cadrel.procedures.session import GENTLE, FloatArray, Session
 
 PERIOD = 2048  # [samples] of the multisine: 0.512 s
@@ -29,6 +30,12 @@ MOST_PERIODS = 3
 EDGES_TO_A_PERIOD = 8.0
 WIGGLE = 0.13  # rms of the speed the multisine makes, as a share of the bias: motor and load keep their direction
 STRONGEST = 3.0  # times the others, of a line that is hardly answered
+MOST_TORQUE = 0.3  # of the continuous torque, rms: the load's peaks stay below the limit
+BIAS_SHARE = 0.4  # of the consented speed: the multisine's peaks come on top
+PRECISE = 0.06  # standard deviation over value of a line that may prove or propose something: half a decibel
+ENOUGH = 0.6  # share of the lines that must be so
+FEWEST = 10  # lines below which nothing is computed
+LOUDER, THINNED = 1.8, 3  # torque, and every how-manieth line is kept, where the device's noise covers the answer
 PHASES = 20  # seed of the drawn phases: the same experiment each time
 
 
@@ -47,7 +54,7 @@ def bias_speed(session: Session) -> tuple[float, int]:
     """Return the bias of a measuring pass and how many whole periods fit into the travel. [rad/s]"""
     period = PERIOD * session.rates.velocity
     room = 1.5 * session.consent.travel  # a pass starts near one end of the consented travel
-    fastest = 0.4 * session.consent.speed
+    fastest = BIAS_SHARE * session.consent.speed
     for periods in range(MOST_PERIODS, 1, -1):
         speed = room / ((periods + 1) * period + 0.35)
         if speed >= min(20.0, fastest):
@@ -55,28 +62,47 @@ def bias_speed(session: Session) -> tuple[float, int]:
     return min(room / (3 * period + 0.35), fastest), 2
 
 
-def lines_around(seen: PlantFit | None, rates: Rates) -> IntArray:
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Excitation:
+    """What is injected: torque, on which lines, and how densely they may stand around what resonates."""
+
+    rms: float  # [N·m]
+    lines: IntArray = field(default_factory=lambda: LINES)
+    every: int = 1  # how-manieth line is used where they are dense
+
+
+def lines_around(seen: PlantFit | None, rates: Rates, excitation: Excitation) -> IntArray:
     """Return the lines of a measurement: spread evenly, and every one there is around a resonance seen before."""
-    lines = [LINES]
+    lines = [excitation.lines]
     if seen is not None:
         step = 1 / (PERIOD * rates.velocity)
         for centre in (seen.load.resonance_hz, seen.load.antiresonance_hz):
             if centre is not None and LINES[0] * step < centre < LINES[-1] * step:
-                lines.append(np.arange(math.floor(0.94 * centre / step), math.ceil(1.06 * centre / step) + 1)[:NEAR])
+                lines.append(
+                    np.arange(math.floor(0.94 * centre / step), math.ceil(1.06 * centre / step) + 1)[:NEAR][
+                        :: excitation.every
+                    ]
+                )
     found = np.unique(np.concatenate(lines))
     return found[(found >= LINES[0]) & (found <= LINES[-1])]
 
 
 def measure_plant(
-    session: Session, gains: Gains, share: float, *, rms: float, seen: PlantFit | None = None, dense: bool = False
+    session: Session,
+    gains: Gains,
+    share: float,
+    excitation: Excitation,
+    *,
+    seen: PlantFit | None = None,
+    dense: bool = False,
 ) -> tuple[FrequencyResponse, Recording]:
     """Return torque command -> unfiltered speed, from passes in both directions, and all that was recorded.
 
-    `rms` is that of the injected torque. Two measurements are comparable at the same one only: dead time and friction
-    weigh the less the larger the signal. [N·m] Lines at which the plant hardly answers are made stronger: by what was
+    Two measurements are comparable at the same excitation only: dead time and friction weigh the less the larger the
+    signal. Lines at which the plant hardly answers are made stronger: by what was
     `seen` of it before, or after half of the passes by what these saw. `dense` puts lines around what resonates.
     """
-    lines = lines_around(seen, session.rates) if dense else LINES
+    lines = lines_around(seen, session.rates, excitation) if dense else excitation.lines
     bias, periods = bias_speed(session)
     rng = np.random.default_rng(PHASES)
     home = float(session.drive.status()["position"])
@@ -93,7 +119,7 @@ def measure_plant(
             with suppress(UnusableInput):  # too little was seen for a model: the lines stay alike
                 seen = fit_plant(session, gains, whole())
         shape = None if seen is None else line_shape(seen, gains, lines)
-        signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=rng, shape=shape)
+        signal = random_multisine(lines, n_samples=PERIOD, rms=excitation.rms, rng=rng, shape=shape)
         session.enter(f"frequency response, pass {k + 1} of {len(PASSES)}", share + 0.3 * k / len(PASSES))
         with session.enabled_around("velocity", home):
             session.go_to(home - direction * 0.75 * session.consent.travel, speed=2 * bias)
@@ -166,10 +192,47 @@ def _readable_hz(session: Session, bias: float) -> float:
     return abs(bias) * session.values["feedback.counts"] / (2 * math.pi) / EDGES_TO_A_PERIOD
 
 
-def excitation_rms(session: Session, gains: Gains) -> float:
-    """Return the rms of a torque whose answer in the closed loop stays well below the bias speed. [N·m]"""
+def plan_excitation(session: Session, gains: Gains, *, loud: bool = False) -> Excitation:
+    """Return an excitation whose answer in the closed loop stays well below the bias speed.
+
+    A `loud` one has fewer lines, each the stronger for it, and more torque: for a device whose noise covers the rest.
+    """
     rigid = TwoMass(inertia_motor=session.values["load.inertia"])
     unit = math.sqrt(float(np.mean(_answer(rigid, _winding(session), gains, LINES) ** 2)))
-    torque = WIGGLE * bias_speed(session)[0] / unit
-    most = 0.3 * session.axis.motor.torque_constant * session.current_continuous
-    return min(torque, most)
+    rms = WIGGLE * bias_speed(session)[0] / unit
+    if not loud:
+        return Excitation(rms=min(rms, _most(session)))
+    return Excitation(rms=min(LOUDER * rms, 2 * _most(session)), lines=LINES[::THINNED], every=THINNED)
+
+
+def _most(session: Session) -> float:
+    return MOST_TORQUE * session.axis.motor.torque_constant * session.current_continuous
+
+
+def is_drowned(measured: FrequencyResponse) -> bool:
+    """Whether the device's noise covers the answer on too many lines."""
+    return len(measured.precise(PRECISE).frequency) < ENOUGH * len(measured.frequency)
+
+
+def require_lines(session: Session, measured: FrequencyResponse, excitation: Excitation, *, share: float) -> None:
+    """Raise `AnswerInNoise` where too few lines are known to a share of their value; it says what would help."""
+    known = len(measured.precise(share).frequency)
+    if known >= FEWEST:
+        return
+    noise = float(np.median(measured.std / np.abs(measured.value)))
+    raise AnswerInNoise(
+        few=known, lines=len(measured.frequency), noise=100 * noise, remedy=_remedy(session, excitation, noise / share)
+    )
+
+
+def _remedy(session: Session, excitation: Excitation, factor: float) -> str:
+    """What makes the answer stronger by a factor: speed or travel agreed to, as long as the torque allows more."""
+    if excitation.rms >= 1.98 * _most(session):
+        return (
+            "The torque of the excitation is as large as the motor allows: improve the device's signal (cable, shield, "
+            "amplitude), or fit a finer device."
+        )
+    bias, _ = bias_speed(session)
+    by_speed = bias >= 0.99 * BIAS_SHARE * session.consent.speed
+    what = "speed" if by_speed else "travel"
+    return f"Allow at least {max(factor, 1.2):.1f} times the {what} for procedures, or improve the device's signal."

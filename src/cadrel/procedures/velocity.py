@@ -14,8 +14,8 @@ from cadrel.core.control import (
     velocity_open,
     velocity_plant,
 )
-from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import PlantFit, SpringyLoad
+from cadrel.core.identification.two_mass import ROUGH
 from cadrel.core.response import FrequencyResponse, folded, measure_step
 from cadrel.core.tuning import tune_velocity
 from cadrel.core.verdict import decide, judge_loop
@@ -23,7 +23,18 @@ from cadrel.link import Recording
 from cadrel.procedures.electrical import curve_of
 from cadrel.procedures.judging import asked_of, go_back_unless_proven, loop_summary
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
-from cadrel.procedures.plant_in_motion import PERIOD, bias_speed, edge_age, excitation_rms, fit_plant, measure_plant
+from cadrel.procedures.plant_in_motion import (
+    PERIOD,
+    PRECISE,
+    Excitation,
+    bias_speed,
+    edge_age,
+    fit_plant,
+    is_drowned,
+    measure_plant,
+    plan_excitation,
+    require_lines,
+)
 from cadrel.procedures.session import Session
 
 STEP_SECONDS = 0.12
@@ -39,26 +50,56 @@ def run_velocity_loop(session: Session) -> Outcome:
     """
     before = Gains.from_drive(session.refresh(), session.rates)
     old_step = _step(session, 0.05)
-    rms = excitation_rms(session, before)
-    measured, first_record = measure_plant(session, before, 0.15, rms=rms)
+    excitation = plan_excitation(session, before)
+    measured, first_record = measure_plant(session, before, 0.15, excitation)
+    if is_drowned(measured):
+        session.note("The device's noise covered the answer: measured again with fewer, stronger lines.")
+        excitation = plan_excitation(session, before, loud=True)
+        measured, first_record = measure_plant(session, before, 0.3, excitation)
+    require_lines(session, measured, excitation, share=ROUGH)
     fit = fit_plant(session, before, measured)
-    load, winding = fit.load, fit.winding
-    session.enter("computing the proposal", 0.45)
-    working = Winding.from_drive(session.values)
-    tuning = tune_velocity(
-        load, winding, before, session.axis.robustness, measured=measured.trusted(0.9), working=working
-    )
-    session.write(_velocity_values(tuning.gains))
     try:
-        new_step = _step(session, 0.5)
-        again, record = measure_plant(session, tuning.gains, 0.6, rms=rms, seen=fit, dense=True)
-        outcome = _outcome(session, before, tuning.gains, tuning.limited_by, fit, again, record, old_step, new_step)
+        outcome, again, second = _tuned(session, before, measured, fit, excitation, old_step)
+        if outcome.verdict is not None and not outcome.verdict.is_proven:
+            session.note(f"First proposal: {outcome.verdict.reason}. Tuned once more on what was measured around it.")
+            outcome, *_ = _tuned(session, before, again, second, excitation, old_step)
         outcome.runs.append(_plant_run(session, first_record, before))
     except BaseException:
         session.write(_velocity_values(before))
         raise
     go_back_unless_proven(session, outcome, _velocity_values(before))
     return outcome
+
+
+def _tuned(
+    session: Session,
+    before: Gains,
+    measured: FrequencyResponse,
+    fit: PlantFit,
+    excitation: Excitation,
+    old_step: dict[str, Any],
+) -> tuple[Outcome, FrequencyResponse, PlantFit]:
+    """Propose gains on a plant and its model, write them, step, measure around them and judge."""
+    session.enter("computing the proposal", 0.45)
+    tuning = tune_velocity(
+        fit.load,
+        fit.winding,
+        before,
+        session.axis.robustness,
+        measured=measured.precise(PRECISE),
+        working=Winding.from_drive(session.values),
+    )
+    session.write(_velocity_values(tuning.gains))
+    new_step = _step(session, 0.5)
+    if excitation.every > 1:  # the tighter loop answers less: as strong an answer takes more torque
+        excitation = plan_excitation(session, tuning.gains, loud=True)
+    again, record = measure_plant(session, tuning.gains, 0.6, excitation, seen=fit, dense=True)
+    require_lines(session, again, excitation, share=PRECISE)
+    second = fit_plant(session, tuning.gains, again, near=fit)
+    outcome = _outcome(
+        session, before, tuning.gains, tuning.limited_by, (fit, second), again, record, old_step, new_step
+    )
+    return outcome, again, second
 
 
 def _step(session: Session, share: float) -> dict[str, Any]:
@@ -90,16 +131,14 @@ def _outcome(
     before: Gains,
     gains: Gains,
     limited_by: str,
-    first: PlantFit,
+    fits: tuple[PlantFit, PlantFit],
     again: FrequencyResponse,
     record: Recording,
     old_step: dict[str, Any],
     new_step: dict[str, Any],
 ) -> Outcome:
-    trusted = again.trusted(0.9)
-    if len(trusted.frequency) < 10:
-        raise UnusableInput(what="Too few lines can be trusted.", remedy="Allow more travel, or more speed.")
-    second = fit_plant(session, gains, again, near=first)
+    trusted = again.precise(PRECISE)
+    first, second = fits  # of the measurement that was tuned on, and of the one around the tuned loop
     load, winding = second.load, second.winding
     f = trusted.frequency
     grid = np.geomspace(f[0], f[-1], 400)

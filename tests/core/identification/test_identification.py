@@ -9,6 +9,7 @@ from scipy.signal import StateSpace, cont2discrete, lsim
 from cadrel.core.control import Gains, Rates, TwoMass, Winding, velocity_plant
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import (
+    Estimated,
     angle_error_from_spinning,
     fit_admittance,
     fit_load,
@@ -17,6 +18,7 @@ from cadrel.core.identification import (
     learn_halls,
     offset_from_alignment,
     resistance_from_levels,
+    unmixed,
 )
 from cadrel.core.response import FrequencyResponse
 
@@ -223,3 +225,15 @@ def test_one_mass_stays_one_mass() -> None:
     fit = fit_two_mass(response, WINDING, GAINS, inertia=2.5e-4, viscous=0.0)
     assert fit.load.stiffness is None
     assert fit.load.inertia == pytest.approx(3e-4, rel=0.01)
+
+
+def test_inductances_seen_beside_the_rotor_are_turned_back() -> None:
+    d, q = 1.66e-3, 1.94e-3
+    for beside in (-0.3, 0.0, 0.15, 0.4):
+        # The inductance along a direction of a salient rotor; textbook rotation of diag(Ld, Lq), not our own formula.
+        turn = np.array([[math.cos(beside), -math.sin(beside)], [math.sin(beside), math.cos(beside)]])
+        seen = turn.T @ np.diag([d, q]) @ turn
+        found_d, found_q = unmixed(Estimated(seen[0, 0], 1e-6), Estimated(seen[1, 1], 1e-6), beside=beside)
+        assert (found_d.value, found_q.value) == pytest.approx((d, q), rel=1e-9)
+        assert found_q.std >= 1e-6
+    assert unmixed(Estimated(d, 0.0), Estimated(q, 0.0), beside=1.4)[1].value < 1.4 * q  # never blown up

@@ -172,10 +172,9 @@ class Episode:
     def _begin(self, situation: str) -> Jogging | None:
         c = self.client
         if situation == "jog":
-            c.post(f"/axis/{AXIS}/do/enable_jog/", {"tab": self.tab})
             made = Jogging(c)
             made.start()
-            self._until(lambda s: abs(s["velocity"]) > 3.0, "the jog did not begin")
+            self._until(self._jogs, "the jog did not begin")
             return made
         c.post(f"/axis/{AXIS}/start/{situation}/", {"consent": "1"})
         if situation == "feedback":
@@ -184,6 +183,12 @@ class Episode:
             return None
         self._until(lambda s: s["mode"] != "off", "the run did not begin")
         return None
+
+    def _jogs(self, status: dict[str, Any]) -> bool:
+        """Whether the axis moves; as a user would, enable it where it is not, or not any more, before the fault."""
+        if status["mode"] == "off":
+            self.client.post(f"/axis/{AXIS}/do/enable_jog/", {"tab": self.tab})
+        return abs(status["velocity"]) > 3.0
 
     def _until(self, is_so: Any, problem: str) -> None:
         until = time.monotonic() + 15

@@ -23,6 +23,7 @@ from cadrel.core.identification.electrical import (
     fit_admittance,
     flux_from_spinning,
     resistance_from_levels,
+    unmixed,
 )
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.identification.halls import HallFault, HallMap, learn_halls
@@ -65,4 +66,5 @@ __all__ = [
     "offset_from_alignment",
     "play_from_two_currents",
     "resistance_from_levels",
+    "unmixed",
 ]

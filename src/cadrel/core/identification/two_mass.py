@@ -12,6 +12,7 @@ from cadrel.core.errors import UnusableInput
 from cadrel.core.response.estimate import FrequencyResponse
 
 FloatArray = NDArray[np.float64]
+ROUGH = 0.25  # standard deviation over value up to which a line says something; it weighs as little as it knows
 WORTHWHILE = 0.5  # a second mass must lower the misfit to this share, or one mass is kept
 
 
@@ -62,7 +63,7 @@ def fit_two_mass(
     Least squares on the complex logarithm, weighted with the standard deviation (floor 2 %), from several starting
     resonances; the best is kept, and a single mass if the second does not earn its place.
     """
-    use = response.trusted(0.8)
+    use = response.precise(ROUGH)
     if len(use.frequency) < 10:
         raise UnusableInput(what="Too few lines can be trusted.", remedy="Raise the excitation, or repeat more often.")
     weight = 1 / np.maximum(use.std / np.abs(use.value), 0.02)

@@ -27,6 +27,11 @@ class FrequencyResponse:
         keep = self.coherence >= least
         return FrequencyResponse(self.frequency[keep], self.value[keep], self.coherence[keep], self.std[keep])
 
+    def precise(self, most: float) -> "FrequencyResponse":
+        """Return the lines whose standard deviation is at most a share of their value."""
+        keep = self.std <= most * np.abs(self.value)
+        return FrequencyResponse(self.frequency[keep], self.value[keep], self.coherence[keep], self.std[keep])
+
     def below(self, most_hz: float) -> "FrequencyResponse":
         """Return the lines up to a frequency. [Hz]"""
         keep = self.frequency <= most_hz

@@ -25,6 +25,7 @@ def main() -> int:
     e.add_argument("--pairs", type=int, default=100, help="commutation: drawn pairs of wiring faults")
     e.add_argument("--each", type=int, default=2, help="commutation: benches for each single fault on each device")
     e.add_argument("--searches", type=int, default=60, help="commutation: small-motion searches")
+    e.add_argument("--log", type=Path, help="faults: what each episode saw; an interrupted draw goes on from it")
     e.add_argument("--episodes", type=int, default=200, help="faults: how many kills, freezes and cuts")
     e.add_argument("--seed", type=int, default=2026)
     e.add_argument("--out", type=Path, help="where the document goes (commutation: docs/evidence/commutation.md)")
@@ -97,7 +98,7 @@ def _evidence(arguments: argparse.Namespace) -> int:
         from cadrel.cli.faults.evidence import fault_evidence
 
         out = arguments.out or ROOT / "docs" / "evidence" / "faults.md"
-        return fault_evidence(episodes=arguments.episodes, seed=arguments.seed, out=out)
+        return fault_evidence(episodes=arguments.episodes, seed=arguments.seed, out=out, log=arguments.log)
     from cadrel.cli.phasing_evidence import phasing_evidence
 
     return phasing_evidence(

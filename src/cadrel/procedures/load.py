@@ -1,16 +1,20 @@
 """Flux linkage, inertia and friction from runs back and forth within the travel."""
 
 import math
+from contextlib import suppress
+from dataclasses import replace
 
 import numpy as np
 
+from cadrel.core.axis import careful_velocity
+from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import LoadEstimate, TotalLoad, fit_load, flux_from_spinning
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.verdict import Criterion, at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.errors import NotReproducible
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
-from cadrel.procedures.session import Session
+from cadrel.procedures.session import FloatArray, Session
 from cadrel.procedures.strokes import back_and_forth, block_means
 
 AGREE = 0.03  # two consecutive inertias must agree this well
@@ -18,8 +22,9 @@ MOST_RUNS = 5
 MOST_LEFT = 25.0  # [%] rms of the residual torque, of the peak torque of acceleration
 # Shares of the top speed, of one run and of the next: what the model leaves out differs between them, and shows.
 STROKES = ((1.0, 0.4, 0.7), (0.85, 0.5, 0.6))
+FASTER = 1.6  # times the slow limit: the part of a run at more than half of its speed
 SLOW, SLOWEST = 0.3, 4.0  # of the top speed; [rad/s]: below, friction still falls with speed
-CROSSOVER = 2 * math.pi * 15.0  # [rad/s] of the careful velocity loop between runs
+CROSSOVER_HZ = 15.0  # of the careful velocity loop between runs
 CHANNELS = ("position", "velocity", "i_q", "i_d", "v_q", "i_q_ref")
 
 
@@ -44,14 +49,13 @@ def run_load(session: Session) -> Outcome:
         kt = 1.5 * session.values["motor.pole_pairs"] * flux.value
         top = float(np.abs(wave).max())
         slow = max(SLOW * top, SLOWEST)
-        load = fit_load(record["position"], kt * record["i_q"], wave, period=record.period, slow=slow)
+        load = _weighed(record, kt, wave, slow)
         inertia = max(load.inertia.value, 0.5 * session.axis.motor.inertia)
         session.write(
             {
                 "motor.flux_linkage": flux.value,
                 "load.inertia": inertia,
-                "velocity.gain": inertia * CROSSOVER,
-                "velocity.reset_time": 5 / CROSSOVER,
+                **careful_velocity(inertia, session.axis.motor.inertia, CROSSOVER_HZ),
             }
         )
         if previous is not None and abs(load.inertia.value / previous.inertia.value - 1) < AGREE:
@@ -61,6 +65,28 @@ def run_load(session: Session) -> Outcome:
         previous = load
         fluxes.append(flux)
     raise AssertionError("unreachable")
+
+
+def _weighed(record: Recording, kt: float, wave: FloatArray, slow: float) -> LoadEstimate:
+    """The load of one run; what changes where only the faster part of the strokes is looked at is doubt.
+
+    Friction that still falls with speed, or a shaft that swings, weighs more in the slower part.
+    """
+    torque = kt * record["i_q"]
+    load = fit_load(record["position"], torque, wave, period=record.period, slow=slow)
+    with suppress(UnusableInput):  # short strokes have no faster part to speak of
+        other = fit_load(record["position"], torque, wave, period=record.period, slow=FASTER * slow)
+        load = replace(
+            load,
+            inertia=_doubted(load.inertia, other.inertia),
+            coulomb=_doubted(load.coulomb, other.coulomb),
+            viscous=_doubted(load.viscous, other.viscous),
+        )
+    return load
+
+
+def _doubted(value: Estimated, other: Estimated) -> Estimated:
+    return Estimated(value.value, math.hypot(value.std, value.value - other.value))
 
 
 def _flux(session: Session, record: Recording) -> Estimated:

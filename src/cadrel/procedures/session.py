@@ -25,7 +25,7 @@ RESTS_BY_HALLS = 0.5  # [s]
 GENTLE = 0.15  # [s] in which a speed is reached where nothing is measured meanwhile
 
 HINTS = {
-    "guard": "The axis left the travel or speed that was consented to; allow more, or lower gains.",
+    "guard": "The axis left the travel or speed that was consented to.",
     "travel_limit": "Move the axis away from the end of its travel.",
     "overcurrent": "Current rose above the peak: check inductance and current gain.",
     "overspeed": "The axis ran too fast: check commutation and direction.",
@@ -64,6 +64,7 @@ class Session:
     notes: list[str] = field(default_factory=list)
     partial: RunRecord | None = None  # the last recording, kept if the run is interrupted
     values: dict[str, float] = field(default_factory=dict)  # the drive's working memory, kept in step
+    guarded: tuple[float, float] = (-math.inf, math.inf)  # [rad] within which the axis was enabled last
     pressed: str | None = None  # the STOP pressed last when the run began; None: not looked yet
 
     def enter(self, phase: str, share: float) -> None:
@@ -113,6 +114,7 @@ class Session:
             The drive refuses to enable.
         """
         room = min(travel, self.consent.travel)
+        self.guarded = (centre - room, centre + room)
         status = self.seen(self.drive.status())
         try:
             self.drive.enable(
@@ -168,14 +170,36 @@ class Session:
         self.check_abort()
         status = self.seen(self.drive.status())
         if status["mode"] == "off" or status["fault"]:
-            events = [e["kind"] for e in self.drive.events(max(0, int(status["events"]) - 4))]
-            reason = status["fault"] or next((e for e in reversed(events) if e in HINTS), "stop")
+            events = self.drive.events(max(0, int(status["events"]) - 4))
+            last = next((e for e in reversed(events) if e["kind"] in HINTS), None)
+            reason = status["fault"] or (last["kind"] if last else "stop")
+            if last is not None and reason == "guard":
+                raise self._guard_left(last["facts"])
             raise AxisStopped(
                 phase=self.phase,
                 reason="nobody watched" if reason == "unwatched" else reason.replace("_", " "),
                 hint=HINTS.get(reason, "It was stopped from elsewhere: the drive's events say by whom."),
             )
         return status
+
+    def _guard_left(self, facts: Mapping[str, float]) -> AxisStopped:
+        """Which limit the axis left, by how much, in the engineer's unit; speed first: who is too fast leaves both."""
+        unit, per = self.axis.mechanism.unit, self.axis.mechanism.unit_per_rad
+        speed, position = abs(facts.get("velocity", 0.0)), facts.get("position", 0.0)
+        if speed > self.consent.speed:
+            return AxisStopped(
+                phase=self.phase,
+                reason=f"it ran at {speed * per:.3g} {unit}/s, {self.consent.speed * per:.3g} were agreed to",
+                hint="It was told to run slower. Check the load's inertia as entered and the commutation; a shaft that "
+                "swings by itself wants a lower velocity gain or torque filter.",
+            )
+        low, high = self.guarded
+        return AxisStopped(
+            phase=self.phase,
+            reason=f"it stood at {position * per:.4g} {unit}, {low * per:.4g} to {high * per:.4g} were agreed to",
+            hint="Start farther from the end of the travel, or agree to more; a load that pulls wants its brake or a "
+            "counter-force entered.",
+        )
 
     def hold(self, seconds: float) -> dict[str, Any]:
         """Let drive time pass while enabled, looking often; returns the last status."""

@@ -237,3 +237,20 @@ def test_inductances_seen_beside_the_rotor_are_turned_back() -> None:
         assert (found_d.value, found_q.value) == pytest.approx((d, q), rel=1e-9)
         assert found_q.std >= 1e-6
     assert unmixed(Estimated(d, 0.0), Estimated(q, 0.0), beside=1.4)[1].value < 1.4 * q  # never blown up
+
+
+@pytest.mark.parametrize("anti_hz", [12.0, 20.0])
+def test_soft_strokes_weigh_a_load_on_a_soft_spring_without_its_swing_in_it(anti_hz: float) -> None:
+    # The judge is scipy.signal again: a load of seven times the motor's inertia that follows late and further.
+    j1, j2, d, b, kp, t = 1e-4, 7e-4, 2e-3, 2e-4, 0.08, 250e-6
+    k = j2 * (2 * math.pi * anti_hz) ** 2
+    a = np.array([[-(kp + d + b) / j1, d / j1, -k / j1], [d / j2, -d / j2, k / j2], [1.0, -1.0, 0.0]])
+    motor = StateSpace(a, [[kp / j1], [0], [0]], [[1.0, 0, 0]], 0)
+    ramp = 0.5 - 0.5 * np.cos(math.pi * np.arange(1, 1001) / 1000)
+    lobe = 60.0 * np.concatenate([ramp, np.ones(1200), ramp[::-1], np.zeros(60)])
+    command = np.concatenate([s * lobe for s in (1, -1, -1, 1, 0.5, -0.5, -0.5, 0.5)])
+    _, speed, _ = lsim(motor, command, t * np.arange(len(command)))
+    found = fit_load(np.cumsum(speed) * t, kp * (command - speed), command, period=t, slow=15.0)
+    error = found.inertia.value / (j1 + j2) - 1
+    assert abs(error) < 0.03
+    assert abs(error) * (j1 + j2) < 2 * found.inertia.std

@@ -1,10 +1,12 @@
 """The draw over faults and situations, the table, and docs/evidence/faults.md."""
 
+import json
 import random
 import statistics
 import tempfile
 import time
 from collections import Counter
+from dataclasses import asdict
 from pathlib import Path
 
 from cadrel.cli.faults.disk import fill_the_disk
@@ -25,13 +27,16 @@ def drawn(episodes: int, seed: int) -> list[tuple[Fault, str, float]]:
     return [(f, s, rng.uniform(0.1, LONGEST_DELAY)) for f, s in pairs[:episodes]]
 
 
-def fault_evidence(*, episodes: int, seed: int, out: Path) -> int:
-    """Run every episode on one application, and write the document; 0 if everything wanted holds."""
+def fault_evidence(*, episodes: int, seed: int, out: Path, log: Path | None = None) -> int:
+    """Run every episode on one application, and write the document; 0 if everything wanted holds.
+
+    What each episode saw is added to the `log`; of a draw that was interrupted, what is in it is not run again.
+    """
     with tempfile.TemporaryDirectory(prefix="cadrel-faults-") as folder:
         rigged = Rigged(Path(folder))
         rigged.start()
         try:
-            seen = _all(rigged, drawn(episodes, seed))
+            seen = _all(rigged, drawn(episodes, seed), log)
             disk = fill_the_disk()
         finally:
             rigged.stop()
@@ -42,16 +47,23 @@ def fault_evidence(*, episodes: int, seed: int, out: Path) -> int:
     return 1 if bad else 0
 
 
-def _all(rigged: Rigged, plan: list[tuple[Fault, str, float]]) -> list[Seen]:
+def _all(rigged: Rigged, plan: list[tuple[Fault, str, float]], log: Path | None) -> list[Seen]:
     client = rigged.client()
-    episode, seen, begun = Episode(rigged, client), [], time.monotonic()
-    for k, (fault, situation, delay) in enumerate(plan):
+    seen = _logged(log)[: len(plan)]
+    for one, (fault, situation, _) in zip(seen, plan, strict=False):
+        if (one.fault, one.situation) != (fault, situation):
+            raise SystemExit(f"{log} is of another draw.")
+    episode, before, begun = Episode(rigged, client), len(seen), time.monotonic()
+    for k, (fault, situation, delay) in enumerate(plan[before:], before):
         try:
             one = episode.run(fault, situation, delay=delay)
         except Exception as error:  # the episode could not even be prepared: that counts as a miss, not as nothing
             one = Seen(fault, situation, lost=[f"{type(error).__name__}: {str(error)[:200]}"])
         seen.append(one)
-        left = (time.monotonic() - begun) / (k + 1) * (len(plan) - k - 1)
+        if log is not None:
+            with log.open("a") as file:
+                file.write(json.dumps({**asdict(one), "fault": fault.key}) + "\n")
+        left = (time.monotonic() - begun) / (k + 1 - before) * (len(plan) - k - 1)
         mark = "ok " if one.is_good else "BAD"
         stood = "goes on" if one.limit is None else f"{one.standstill} of {one.limit}"
         print(
@@ -61,6 +73,15 @@ def _all(rigged: Rigged, plan: list[tuple[Fault, str, float]]) -> list[Seen]:
         )
     episode.close()
     return seen
+
+
+def _logged(log: Path | None) -> list[Seen]:
+    """Return what an interrupted draw has seen already."""
+    if log is None or not log.exists():
+        return []
+    by_key = {f.key: f for f in FAULTS}
+    rows = [json.loads(line) for line in log.read_text().splitlines()]
+    return [Seen(**{**row, "fault": by_key[row["fault"]]}) for row in rows]
 
 
 def document(seen: list[Seen], disk: list[tuple[str, bool, str]], *, seed: int) -> str:

@@ -21,7 +21,7 @@ from cadrel.core.axis.advice import (
     shown_speed,
     shown_torque,
 )
-from cadrel.core.axis.drive_values import drive_values, entry_from_drive, initial_gains
+from cadrel.core.axis.drive_values import careful_velocity, drive_values, entry_from_drive, initial_gains
 from cadrel.core.axis.identified import SHOWN, fallen_identified, from_the_sheet
 from cadrel.core.axis.understanding import (
     AxisModel,
@@ -37,6 +37,7 @@ __all__ = [
     "AxisModel",
     "PlannedMove",
     "braking_of",
+    "careful_velocity",
     "check_braking",
     "check_limits",
     "check_mechanics",

@@ -10,21 +10,43 @@ from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, Entry, check_entry, def
 from cadrel.core.quantities import from_si, units_of
 
 UNDERVOLTAGE_SHARE = 0.7  # of the nominal bus; common practice
+ALONE_HZ = 30.0  # crossover on the motor alone, where delay and a shaft's resonance leave room on every drawn axis
+START_TORQUE_FILTER_HZ = 150.0  # a resonance above is weaker for it, and the slow loop hardly notices
 START_BANDWIDTH_HZ = 12.0  # velocity loop before anything is identified; survives ten times the inertia either way
 
 
 def initial_gains(axis: AxisModel, rates: Rates | None = None) -> dict[str, float]:
     """Return gains to start with: the current loop from R and L, the others careful. SI, by drive key."""
     motor = axis.motor
-    crossover = 2 * math.pi * START_BANDWIDTH_HZ
+    velocity = careful_velocity(axis.inertia, axis.motor.inertia, START_BANDWIDTH_HZ)
     gain = current_gain(motor.inductance, axis.current_bandwidth, rates)
     return {
         "current.gain": gain,
         "current.reset_time": motor.electrical_time_constant,
-        "velocity.gain": axis.inertia * crossover,
-        "velocity.reset_time": 5 / crossover,
-        "position.gain": crossover / 6,
+        **velocity,
+        "velocity.torque_filter": START_TORQUE_FILTER_HZ,
+        "position.gain": velocity["velocity.gain"] / axis.inertia / 6,
     }
+
+
+def careful_velocity(inertia: float, inertia_motor: float, crossover_hz: float) -> dict[str, float]:
+    """Return velocity gain and reset time, by drive key, that hold the load as a whole and the motor alone.
+
+    Parameters
+    ----------
+    inertia, inertia_motor : float
+        Of everything that moves, and of the motor alone, at the motor shaft. [kg·m²]
+    crossover_hz : float
+        Wanted with everything moving. [Hz]
+
+    Notes
+    -----
+    Above the resonance of a shaft the loop meets the motor alone: a gain made for a load of twenty times its inertia
+    crosses over there at twenty times the frequency, where delay makes it run away whatever the damping. So the gain
+    stays below what is calm on the motor alone, and the loop is the slower for it.
+    """
+    gain = 2 * math.pi * min(inertia * crossover_hz, inertia_motor * ALONE_HZ)
+    return {"velocity.gain": gain, "velocity.reset_time": 5 * inertia / gain}
 
 
 def current_gain(inductance: float, bandwidth_hz: float, rates: Rates | None = None) -> float:

@@ -10,6 +10,9 @@ from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.estimated import Estimated
 
 FloatArray = NDArray[np.float64]
+SURE = 3.0  # deviations by which the bend of the acceleration must take part, as a spring makes it
+CORNER = 0.3  # of its own size: how far the commanded acceleration may bend over a span; at a corner it is all of it
+LEFT = 1.5  # of what that changes in the inertia is doubt: the series goes on, in terms as large on soft springs
 SPAN = 40  # [samples] an equation covers: long against the noise, short against a ramp
 
 
@@ -63,6 +66,10 @@ def fit_load(
     as less inertia. The same terms made of the command, which does not swing, are orthogonal to it: with instruments Z,
     Z' A x = Z' y [1]_.
 
+    A load on a soft spring follows the motor's acceleration late and further: torque = J a - (J2²/k) a'' + ..., to the
+    first order in what the spring does. Without the second term that would be read as more inertia. It is fitted too,
+    and kept where the command is smooth and the term is surely there, with the sign a spring gives it.
+
     References
     ----------
     .. [1] L. Ljung, System Identification: Theory for the User, 2nd ed., 1999, section 7.6 (from memory).
@@ -78,17 +85,40 @@ def fit_load(
             what="The axis moved too little, or one way only.",
             remedy="Allow more travel or a higher identification velocity.",
         )
-    a, z = _equations(change, speed, pick), _equations(change_meant, speed_meant, pick)
-    y, scale = mean_torque[pick], np.abs(a).max(0)
-    gain = np.linalg.inv(z.T @ (a / scale)) @ z.T
-    solution = gain @ y
-    rest = y - (a / scale) @ solution
-    sigma2 = float(rest @ rest) / max(len(y) - 4, 1)
-    std = np.sqrt(np.diag(gain @ gain.T) * sigma2) / scale
-    found = [Estimated(float(v), float(s)) for v, s in zip(solution / scale, std, strict=True)]
+    found, sigma2 = _solved(
+        _equations(change, speed, pick), _equations(change_meant, speed_meant, pick), mean_torque[pick]
+    )
+    inner = pick[(pick >= span) & (pick < len(change) - span)]
+    bend, meant_bend = (_bend(c, inner, span, period)[:, None] for c in (change, change_meant))
+    if np.abs(meant_bend).max() * (span * period) ** 2 < CORNER * np.abs(change_meant[inner]).max():
+        springy, less = _solved(
+            np.hstack([_equations(change, speed, inner), bend]),
+            np.hstack([_equations(change_meant, speed_meant, inner), meant_bend]),
+            mean_torque[inner],
+        )
+        if springy[4].value < -SURE * springy[4].std:
+            apart = abs(springy[0].value - found[0].value)
+            springy[0] = Estimated(springy[0].value, math.hypot(springy[0].std, LEFT * apart))
+            found, sigma2 = springy, less
     return LoadEstimate(
         inertia=found[0], coulomb=found[1], viscous=found[2], constant=found[3], residual=math.sqrt(sigma2)
     )
+
+
+def _solved(a: FloatArray, z: FloatArray, y: FloatArray) -> tuple[list[Estimated], float]:
+    """Solve Z' A x = Z' y; return the values with their deviations, and the variance of what is left."""
+    scale = np.abs(a).max(0)
+    gain = np.linalg.inv(z.T @ (a / scale)) @ z.T
+    solution = gain @ y
+    rest = y - (a / scale) @ solution
+    sigma2 = float(rest @ rest) / max(len(y) - a.shape[1], 1)
+    std = np.sqrt(np.diag(gain @ gain.T) * sigma2) / scale
+    return [Estimated(float(v), float(s)) for v, s in zip(solution / scale, std, strict=True)], sigma2
+
+
+def _bend(change: FloatArray, pick: NDArray[np.int64], span: int, period: float) -> FloatArray:
+    """Second derivative of the acceleration over three spans. [rad/s⁴]"""
+    return (change[pick + span] - 2 * change[pick] + change[pick - span]) / (span * period) ** 2
 
 
 def _terms(

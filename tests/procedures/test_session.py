@@ -1,0 +1,42 @@
+"""What a session says when the drive stops the axis by itself."""
+
+import math
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+
+from cadrel.core.axis import understand
+from cadrel.core.simulation import SimulatedDrive
+from cadrel.link import LinkedDrive
+from cadrel.procedures import Consent, Session
+from cadrel.procedures.errors import AxisStopped
+from tests.conftest import values_of
+from tests.core.simulation.test_drive import ready  # noqa: F401 - a fixture: commutated, led from here
+
+Ready = tuple[LinkedDrive, SimulatedDrive]
+
+
+def stopped(ready: Ready, consent: Consent, act: Callable[[LinkedDrive], Any]) -> AxisStopped:  # noqa: F811
+    drive, _ = ready
+    session = Session(drive=drive, axis=understand(values_of("tile-pusher")), consent=consent)
+    session.refresh()
+    with pytest.raises(AxisStopped) as caught, session.enabled("velocity"):
+        act(drive)
+        session.hold(3.0)
+    return caught.value
+
+
+def test_a_guard_on_speed_says_how_fast_it_was_and_what_was_agreed_to(ready: Ready) -> None:  # noqa: F811
+    error = stopped(ready, Consent(travel=1e3, speed=20.0), lambda drive: drive.run_at(60.0))
+    # 24 mm a motor turn: 20 rad/s are 76.4 mm/s.
+    assert " mm/s, 76.4 were agreed to" in error.text
+    assert "It was told to run slower" in error.text
+    assert "agree to more" not in error.text
+
+
+def test_a_guard_on_travel_says_where_it_stood(ready: Ready) -> None:  # noqa: F811
+    error = stopped(ready, Consent(travel=math.pi, speed=100.0), lambda drive: drive.run_at(20.0))
+    assert "it stood at 12." in error.text  # half a turn is 12 mm
+    assert "-12 to 12 were agreed to" in error.text
+    assert "told to run slower" not in error.text

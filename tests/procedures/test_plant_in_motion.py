@@ -1,12 +1,29 @@
 """How the velocity plant is excited, and which lines of it count."""
 
+from collections.abc import Callable
+from typing import Any
+
 import numpy as np
 import pytest
 
+from cadrel.core.axis import understand
 from cadrel.core.control import Gains, Rates, TwoMass, Winding
 from cadrel.core.identification import PlantFit
 from cadrel.core.response import FrequencyResponse, random_multisine
-from cadrel.procedures.plant_in_motion import LINES, PERIOD, STRONGEST, line_shape
+from cadrel.link import LinkedDrive
+from cadrel.procedures import Consent, Session
+from cadrel.procedures.errors import AnswerInNoise
+from cadrel.procedures.plant_in_motion import (
+    LINES,
+    PERIOD,
+    STRONGEST,
+    Excitation,
+    is_drowned,
+    line_shape,
+    plan_excitation,
+    require_lines,
+)
+from tests.conftest import values_of
 
 GAINS = Gains(
     current_gain=17, current_reset=3.5e-3, velocity_gain=0.1, velocity_reset=0.02, feedback_filter_hz=800,
@@ -38,3 +55,35 @@ def test_lines_beyond_a_frequency_are_left_out_whole() -> None:
     np.testing.assert_array_equal(cut.frequency, [10, 20])
     np.testing.assert_array_equal(cut.value, [10, 20])
     np.testing.assert_array_equal(cut.std, [1, 2])
+
+
+def noisy(share: float) -> FrequencyResponse:
+    """A response of which a third of the lines is good, the rest known to a share only."""
+    n = len(LINES)
+    value = np.ones(n, dtype=np.complex128)
+    std = np.where(np.arange(n) % 3 == 0, 0.01, share)
+    return FrequencyResponse(LINES / (PERIOD * Rates().velocity), value, np.ones(n), std)
+
+
+def test_a_device_whose_noise_covers_the_answer_is_noticed_and_what_helps_is_said(
+    make_drive: Callable[..., tuple[LinkedDrive, Any]],
+) -> None:
+    assert is_drowned(noisy(0.3))
+    assert not is_drowned(noisy(0.05))
+    drive, _ = make_drive()
+    axis = understand(values_of("tile-pusher"))
+    session = Session(drive=drive, axis=axis, consent=Consent(travel=80.0, speed=8.0))
+    session.refresh()
+    session.values["load.inertia"] = axis.inertia
+    plain, loud = (plan_excitation(session, GAINS, loud=is_loud) for is_loud in (False, True))
+    assert loud.rms > 1.5 * plain.rms
+    assert 3 * len(loud.lines) <= len(LINES) + 3
+    require_lines(session, noisy(0.3), plain, share=0.06)  # thirty good lines are enough to go on with
+    few = noisy(0.3).below(20.0)
+    with pytest.raises(AnswerInNoise) as caught:
+        require_lines(session, few, loud, share=0.06)
+    # Five times too noisy at the speed agreed to: the answer grows with the speed, and so must the consent.
+    assert "Allow at least 5.0 times the speed for procedures" in caught.value.text
+    most = Excitation(rms=1e3, lines=LINES)
+    with pytest.raises(AnswerInNoise, match="improve the device's signal"):
+        require_lines(session, few, most, share=0.06)

@@ -37,6 +37,5 @@ def test_a_guard_on_speed_says_how_fast_it_was_and_what_was_agreed_to(ready: Rea
 
 def test_a_guard_on_travel_says_where_it_stood(ready: Ready) -> None:  # noqa: F811
     error = stopped(ready, Consent(travel=math.pi, speed=100.0), lambda drive: drive.run_at(20.0))
-    assert "it stood at 12." in error.text  # half a turn is 12 mm
-    assert "-12 to 12 were agreed to" in error.text
+    assert "it reached 12 mm, the end of the -12 to 12 agreed to" in error.text  # half a turn is 12 mm
     assert "told to run slower" not in error.text

@@ -183,20 +183,21 @@ class Session:
         return status
 
     def _guard_left(self, facts: Mapping[str, float]) -> AxisStopped:
-        """Which limit the axis left, by how much, in the engineer's unit; speed first: who is too fast leaves both."""
+        """Which limit the axis left, and by how much, in the engineer's unit."""
         unit, per = self.axis.mechanism.unit, self.axis.mechanism.unit_per_rad
         speed, position = abs(facts.get("velocity", 0.0)), facts.get("position", 0.0)
-        if speed > self.consent.speed:
+        low, high = self.guarded
+        if speed > self.consent.speed or low <= position <= high:
             return AxisStopped(
                 phase=self.phase,
                 reason=f"it ran at {speed * per:.3g} {unit}/s, {self.consent.speed * per:.3g} were agreed to",
                 hint="It was told to run slower. Check the load's inertia as entered and the commutation; a shaft that "
                 "swings by itself wants a lower velocity gain or torque filter.",
             )
-        low, high = self.guarded
+        agreed = f"{low * per:.4g} to {high * per:.4g}"
         return AxisStopped(
             phase=self.phase,
-            reason=f"it stood at {position * per:.4g} {unit}, {low * per:.4g} to {high * per:.4g} were agreed to",
+            reason=f"it reached {position * per:.4g} {unit}, the end of the {agreed} agreed to",
             hint="Start farther from the end of the travel, or agree to more; a load that pulls wants its brake or a "
             "counter-force entered.",
         )

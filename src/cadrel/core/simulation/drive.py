@@ -311,7 +311,7 @@ class SimulatedDrive:
                 self.power_state = machine.after(self.power_state, "disable voltage")
 
     def _tripped(self, code: str) -> None:
-        self._note(code, position=float(self._state.position), velocity=float(self._state.velocity))
+        self._note(code, position=float(self._state.trip_position), velocity=float(self._state.trip_velocity))
         if code in NO_FAULT:
             self.power_state = machine.after(self.power_state, "quick stop")
             return

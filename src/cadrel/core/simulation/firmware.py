@@ -243,6 +243,7 @@ def begin_stop(s, c):
 def _trip(s, c, code, cut):
     if s.trip == TRIP_NONE:
         s.trip = code
+        s.trip_velocity, s.trip_position = s.velocity, s.position
     if cut:
         power_off(s)
         s.stopped = 1

@@ -174,7 +174,7 @@ _REALS = (
     "position_ref acceleration_ref thermal gen_velocity gen_target gen_rate path_time path_origin "
     "vec_angle vec_rate vec_speed vec_accel vec_target vec_current vec_current_target vec_current_rate exc_now "
     "guard_low guard_high guard_speed theta_s slipped sig_cos sig_sin sig_phase sig_total track_velocity hall_edge "
-    "hall_edge_angle "
+    "hall_edge_angle trip_velocity trip_position "
 ).split()
 _WHOLES = (
     "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_way edge_fresh hall hall_last "

@@ -92,8 +92,8 @@ def test_a_spreadsheet_with_labels_and_decimal_commas_is_understood(delimiter: s
 @pytest.mark.parametrize(
     ("line", "where", "why"),
     [
-        ("Torque constant;two N·m/A", "line 12", "does not begin with a number"),
-        ("Torque constant;2.6 furlong", "line 12", "no unit or convention"),
+        ("Torque constant;two N·m/A", "line 12", "no number stands first"),
+        ("Torque constant;2.6 furlong", "line 12", "no unit of torque constant"),
         ("Shoe size;43", "line 12", "no value of a motor"),
         ("Poles;8 poles", "line 12", "stands twice"),
         ("Temperature sensor;thermometer", "line 12", "not one of the choices"),
@@ -217,3 +217,24 @@ def test_no_cell_of_text_is_a_formula_and_it_comes_back(name: str) -> None:
     cell = text_cell(name)
     assert not cell.startswith(FORMULA)
     assert text_of_cell(cell) == name
+
+
+def test_a_csv_is_read_as_it_was_pasted_from_a_sheet() -> None:
+    text = "\n".join(
+        (
+            "Winding resistance;2,6 Ω line to line", "Winding inductance;5.1 mH", "Torque constant;0.62 Nm/Arms",
+            "Rotor inertia;1.41 kgcm²", "Poles;2p=8", "Continuous current;3.1 Arms", "Peak current;12.4 Apk",
+            "Maximum speed;6,000 min-1",
+        )
+    )  # fmt: skip
+    found = read_motor_csv(text + "\n", name="pasted.csv").values
+    assert len(found) == 8
+    assert found["sheet.speed_max"] == {"value": 6000.0, "unit": "rpm", "source": "sheet"}
+    assert found["sheet.current_continuous"]["convention"] == "rms"
+    assert found["sheet.current_peak"]["convention"] == "peak"
+    assert found["sheet.torque_constant"] == {
+        "value": 0.62,
+        "unit": "N·m/A",
+        "convention": "per_rms",
+        "source": "sheet",
+    }

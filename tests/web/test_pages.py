@@ -94,12 +94,15 @@ def test_an_observer_sees_but_may_not_change_or_move(observer: Client, axis: Axi
 @pytest.mark.parametrize(
     ("typed", "says"),
     [
-        ("abc", "is not a number"),
+        ("abc", "no number stands first"),
         ("-2.6", "cannot be negative"),
         ("0", "cannot be zero"),
         ("1e9", "too large"),
         ("", "is empty"),
-        ("inf", "finite"),
+        ("inf", "no number stands first"),
+        ("1e400", "finite"),
+        ("2,600", "is it 2600 or 2.600"),
+        ("2.6 V", "no unit of resistance"),
     ],
 )
 def test_a_bad_value_gets_its_sentence_and_nothing_typed_is_lost(
@@ -120,6 +123,21 @@ def test_saving_good_values_makes_a_value_set(client: Client, axis: Axis) -> Non
     assert client.post(f"/axis/{axis.pk}/motor/save/", sent).status_code == 302
     assert fresh(axis).values["sheet.inertia"]["value"] == 1.77
     assert fresh(axis).values["sheet.inertia"]["unit"] == "kg·cm²"
+
+
+def test_a_cell_pasted_as_the_sheet_prints_it_brings_its_unit_and_convention(client: Client, axis: Axis) -> None:
+    pasted = {
+        "sheet.inertia": "1.41e-4 kgm²", "sheet.current_continuous": "5,1 A peak", "sheet.poles": "2p=8",
+        "sheet.speed_max": "6,000 min-1", "sheet.resistance": "1.3 Ω per phase",
+    }  # fmt: skip
+    answer = client.post(f"/axis/{axis.pk}/motor/save/", form_values(axis, "motor") | pasted)
+    assert answer.status_code == 302, answer.content.decode()[:400]
+    kept = fresh(axis).values
+    assert (kept["sheet.inertia"]["value"], kept["sheet.inertia"]["unit"]) == (1.41e-4, "kg·m²")
+    assert (kept["sheet.current_continuous"]["value"], kept["sheet.current_continuous"]["convention"]) == (5.1, "peak")
+    assert (kept["sheet.poles"]["value"], kept["sheet.poles"]["convention"]) == (8.0, "poles")
+    assert (kept["sheet.speed_max"]["value"], kept["sheet.speed_max"]["unit"]) == (6000.0, "rpm")
+    assert (kept["sheet.resistance"]["value"], kept["sheet.resistance"]["convention"]) == (1.3, "phase")
 
 
 def test_preview_shows_what_was_understood_and_a_mislabelled_pair(client: Client, axis: Axis) -> None:

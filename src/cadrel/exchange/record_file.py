@@ -2,12 +2,12 @@
 
 import csv
 import io
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from cadrel.core.parameters import Entry, Parameter, conventions_for, of_step, units_for
+from cadrel.core.quantities import UnreadableCell, read_printed
 from cadrel.exchange.axis_file import checked_entries
 from cadrel.exchange.csv_file import text_cell, text_of_cell
 from cadrel.exchange.document import LARGEST, load_document
@@ -16,7 +16,6 @@ from cadrel.exchange.schemas import record_schema
 
 ABOUT = ("name", "maker", "part", "comment")
 KINDS = ("motor", "feedback")
-NUMBER = re.compile(r"\s*([+\-−]?(?:\d+[.,]?\d*|[.,]\d+)(?:[eE][+\-]?\d+)?)\s*(.*)")
 MOST_ROWS = 500
 
 
@@ -172,24 +171,14 @@ def _value(key: str, text: str, chosen: Mapping[str, Entry], *, name: str, line:
         if option is None:
             raise FileProblem(name=name, where=f"line {line}", why=f"'{text[:40]}' is not one of the choices.")
         return {"value": option, "source": "sheet"}
-    match = NUMBER.fullmatch(text)
-    if match is None:
-        raise FileProblem(name=name, where=f"line {line}", why=f"'{text[:40]}' does not begin with a number.")
-    entry: Entry = {"value": float(match[1].replace(",", ".").replace("−", "-")), "source": "sheet"}
-    rest = match[2].strip()
-    unit = next((u for u in sorted(units_for(p), key=len, reverse=True) if u and _begins(rest, u)), "")
-    if unit:
-        entry["unit"] = unit
-        rest = rest[len(unit) :].strip(" ,")
-    if rest:
-        labels = {c.label.lower(): c.key for c in conventions_for(p, chosen)} | {
-            c.key: c.key for c in conventions_for(p, chosen)
-        }
-        if rest.lower() not in labels:
-            raise FileProblem(name=name, where=f"line {line}", why=f"'{rest[:40]}' is no unit or convention of it.")
-        entry["convention"] = labels[rest.lower()]
+    labels = {c.key: c.label for c in conventions_for(p, chosen)}
+    try:
+        printed = read_printed(text, quantity=p.quantity, units=units_for(p), conventions=labels)
+    except UnreadableCell as cell:
+        raise FileProblem(name=name, where=f"line {line}", why=f"'{text[:40]}': {cell.facts['why']}") from cell
+    entry: Entry = {"value": printed.value, "source": "sheet"}
+    if printed.unit:
+        entry["unit"] = printed.unit
+    if printed.convention:
+        entry["convention"] = printed.convention
     return entry
-
-
-def _begins(text: str, unit: str) -> bool:
-    return text == unit or text.startswith((unit + " ", unit + ","))

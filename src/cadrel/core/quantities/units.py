@@ -13,6 +13,8 @@ POUND_FORCE = 4.4482216152605  # [N] exact: 0.45359237 kg x 9.80665 m/s²
 INCH = 0.0254  # [m] exact
 OUNCE_FORCE = POUND_FORCE / 16
 FOOT = 12 * INCH
+POUND = 0.45359237  # [kg] exact
+KILOGRAM_FORCE = 9.80665  # [N] exact
 RPM = 2 * math.pi / 60
 HORSEPOWER = 550 * FOOT * POUND_FORCE  # [W] mechanical
 
@@ -27,7 +29,10 @@ class UnknownUnit(CoreError):
 
 @dataclass(frozen=True, slots=True)
 class Unit:
-    """One printed unit: `si = value * factor + offset`, or `si = factor / value` where it is `reciprocal`."""
+    """One printed unit: `si = value * factor + offset`, or `si = factor / value` where it is `reciprocal`.
+
+    A `gauge` of wire counts downwards: the cross-section of number 36 times 92 to (36 - n) / 19.5 (ASTM B258).
+    """
 
     text: str
     quantity: str
@@ -35,17 +40,22 @@ class Unit:
     si: str
     offset: float = 0.0
     reciprocal: bool = False
+    gauge: bool = False
 
     def to_si(self, value: float) -> float:
         """Return a printed value in SI; zero of a reciprocal unit is infinite."""
         if self.reciprocal:
             return self.factor / value if value else math.inf
+        if self.gauge:
+            return self.factor * 92 ** ((36 - value) / 19.5)
         return value * self.factor + self.offset
 
     def from_si(self, value: float) -> float:
         """Return an SI value as printed."""
         if self.reciprocal:
             return self.factor / value if value else math.inf
+        if self.gauge:
+            return 36 - 19.5 * math.log(value / self.factor, 92) if value > 0 else math.inf
         return (value - self.offset) / self.factor
 
 
@@ -57,7 +67,16 @@ _TABLE: dict[str, tuple[str, dict[str, float]]] = {
     "voltage": ("V", {"V": 1, "mV": 1e-3, "kV": 1e3}),
     "torque": (
         "N·m",
-        {"N·m": 1, "mN·m": 1e-3, "µN·m": 1e-6, "lb·in": POUND_FORCE * INCH, "oz·in": OUNCE_FORCE * INCH},
+        {
+            "N·m": 1,
+            "mN·m": 1e-3,
+            "µN·m": 1e-6,
+            "N·cm": 1e-2,
+            "lb·in": POUND_FORCE * INCH,
+            "oz·in": OUNCE_FORCE * INCH,
+            "lb·ft": POUND_FORCE * FOOT,
+            "kgf·cm": KILOGRAM_FORCE * 1e-2,
+        },
     ),
     "torque_constant": (
         "N·m/A",
@@ -89,7 +108,7 @@ _TABLE: dict[str, tuple[str, dict[str, float]]] = {
     "temperature": ("°C", {"°C": 1, "°F": 5 / 9}),
     "temperature_coefficient": ("1/K", {"%/K": 1e-2, "1/K": 1}),
     "thermal_resistance": ("K/W", {"K/W": 1, "°C/W": 1}),
-    "area": ("m²", {"mm²": 1e-6, "m²": 1}),
+    "area": ("m²", {"mm²": 1e-6, "m²": 1, "AWG": math.pi / 4 * (0.005 * INCH) ** 2}),
     "cable_length": ("m", {"m": 1, "ft": FOOT}),
     "steps": ("1/rev", {"1/rev": 1, "°/step": 360}),
     "scale": ("m", {"µm": 1e-6, "nm": 1e-9, "mm": 1e-3}),
@@ -102,9 +121,11 @@ _TABLE: dict[str, tuple[str, dict[str, float]]] = {
             "kg·mm²": 1e-6,
             "lb·in·s²": POUND_FORCE * INCH,
             "oz·in·s²": OUNCE_FORCE * INCH,
+            "lb·in²": POUND * INCH**2,
+            "oz·in²": POUND / 16 * INCH**2,
         },
     ),
-    "mass": ("kg", {"kg": 1, "g": 1e-3, "lb": 0.45359237}),
+    "mass": ("kg", {"kg": 1, "g": 1e-3, "lb": POUND}),
     "speed": ("rad/s", {"rpm": RPM, "rad/s": 1, "1/s": 2 * math.pi}),
     "angle": ("rad", {"°": math.pi / 180, "rad": 1}),
     "length": ("m", {"mm": 1e-3, "m": 1, "µm": 1e-6, "in": INCH}),
@@ -132,9 +153,12 @@ _TABLE: dict[str, tuple[str, dict[str, float]]] = {
 
 _OFFSETS = {"°F": -32 * 5 / 9}
 _RECIPROCAL = {"rpm/V", "°/step"}
+_GAUGE = {"AWG"}
 
 UNITS: dict[tuple[str, str], Unit] = {
-    (quantity, text): Unit(text, quantity, float(factor), si, _OFFSETS.get(text, 0.0), text in _RECIPROCAL)
+    (quantity, text): Unit(
+        text, quantity, float(factor), si, _OFFSETS.get(text, 0.0), text in _RECIPROCAL, text in _GAUGE
+    )
     for quantity, (si, rows) in _TABLE.items()
     for text, factor in rows.items()
 }

@@ -20,7 +20,7 @@ from cadrel.core.parameters import (
     of_step,
     units_for,
 )
-from cadrel.core.quantities import from_si, units_of
+from cadrel.core.quantities import UnreadableCell, from_si, read_printed, units_of
 
 # Where the drive's own value follows from the entries, the step shows it as computed instead of asking for it.
 HIDDEN = {
@@ -105,16 +105,21 @@ def parse(
     for p in fields_of(step, chosen):
         if p.key not in post and (p.key in values or not is_required(p, chosen)):
             continue  # the form did not hold it: it stays as it is
-        raw = post.get(p.key, "").strip().replace(",", ".").replace("−", "-")
+        raw = post.get(p.key, "").strip()
         if raw == "":
             entries[p.key] = None
             if is_required(p, chosen):
                 problems[p.key] = "is empty; type the value as printed."
             continue
-        entries[p.key] = _entry(p, raw, post, chosen)
+        entries[p.key] = entry = _entry(p, raw, post, chosen)
+        if not p.choices:
+            try:
+                _take_printed(p, raw, entry, chosen)
+            except UnreadableCell as cell:
+                problems[p.key] = str(cell.facts["why"])
     together: dict[str, Entry] = {**chosen, **{k: e for k, e in entries.items() if e is not None}}
     for key, entry in entries.items():
-        if entry is None:
+        if entry is None or key in problems:
             continue
         try:
             check_entry(key, entry, together)
@@ -124,6 +129,23 @@ def parse(
             if not REGISTRY[key].choices:
                 entry["value"] = float(entry["value"])
     return entries, problems
+
+
+def _take_printed(p: Parameter, raw: str, entry: Entry, chosen: Mapping[str, Entry]) -> None:
+    """Take number, unit and convention of a cell typed or pasted as printed; what it does not say stays as chosen.
+
+    Raises
+    ------
+    UnreadableCell
+        It cannot be read, or in two ways.
+    """
+    labels = {c.key: c.label for c in conventions_for(p, chosen)}
+    printed = read_printed(raw, quantity=p.quantity, units=units_for(p), conventions=labels)
+    entry["value"] = printed.value
+    if printed.unit is not None:
+        entry["unit"] = printed.unit
+    if printed.convention is not None:
+        entry["convention"] = printed.convention
 
 
 def _entry(p: Parameter, raw: str, post: Mapping[str, str], chosen: Mapping[str, Entry]) -> Entry:

@@ -89,10 +89,11 @@ def _apart(measured: float | None, true: float | None) -> float:
 
 def response_error(velocity: Outcome, truth: RigTruth, values: Mapping[str, float]) -> tuple[float, float]:
     """Largest difference of measured and true closed velocity loop where coherence is above 0.9. [dB], [°]"""
-    curves: dict[str, Any] = next(r for r in velocity.runs if r.kind == "velocity_response").curves
-    measured = curves["measured"]
+    run = next(r for r in velocity.runs if r.kind == "velocity_response")
+    measured: dict[str, Any] = run.curves["measured"]
     value = 10 ** (np.array(measured["db"]) / 20) * np.exp(1j * np.radians(measured["deg"]))
-    ratio = value / true_velocity_closed(truth, values, np.array(measured["f"]))
+    true = true_velocity_closed(truth, values, np.array(measured["f"]), speed_of_run=run.excitation["bias"])
+    ratio = value / true
     trusted = np.array(measured["coherence"]) > 0.9
     return (
         float(np.abs(20 * np.log10(np.abs(ratio[trusted]))).max()),

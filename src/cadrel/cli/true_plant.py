@@ -47,12 +47,20 @@ def true_loops(truth: RigTruth, values: Mapping[str, float]) -> dict[str, TrueLo
     return found
 
 
-def true_velocity_closed(truth: RigTruth, values: Mapping[str, float], frequency: FloatArray) -> NDArray[np.complex128]:
-    """Return commanded to measured, unfiltered speed of a rig, its velocity loop closed. [Hz]"""
+def true_velocity_closed(
+    truth: RigTruth, values: Mapping[str, float], frequency: FloatArray, *, speed_of_run: float
+) -> NDArray[np.complex128]:
+    """Return commanded to measured, unfiltered speed of a rig, its velocity loop closed. [Hz], [rad/s]
+
+    A speed counted from edges is as old as the last one: at the speed of a run half a count's time on average.
+    """
     a, b, speed, _ = _velocity_sample(truth, values)
     z = np.exp(2j * np.pi * frequency * TV)
     pole = lowpass_pole(values["velocity.feedback_filter"], period=TV)
     loop = _controller(values, z) * _response(a, b, speed, z)
+    if truth.device == "incremental":
+        age = math.pi / values["feedback.counts"] / abs(speed_of_run)
+        loop = loop * np.exp(-2j * np.pi * frequency * age)
     return loop / (1 + loop) * (1 - pole / z) / (1 - pole)
 
 

@@ -49,39 +49,40 @@ def fault_evidence(*, episodes: int, seed: int, out: Path, log: Path | None = No
 
 def _all(rigged: Rigged, plan: list[tuple[Fault, str, float]], log: Path | None) -> list[Seen]:
     client = rigged.client()
-    seen = _logged(log)[: len(plan)]
-    for one, (fault, situation, _) in zip(seen, plan, strict=False):
-        if (one.fault, one.situation) != (fault, situation):
-            raise SystemExit(f"{log} is of another draw.")
-    episode, before, begun = Episode(rigged, client), len(seen), time.monotonic()
-    for k, (fault, situation, delay) in enumerate(plan[before:], before):
+    seen = {k: one for k, one in _logged(log).items() if k < len(plan)}
+    if any((one.fault, one.situation) != plan[k][:2] for k, one in seen.items()):
+        raise SystemExit(f"{log} is of another draw.")
+    left = [k for k in range(len(plan)) if k not in seen]
+    episode, begun = Episode(rigged, client), time.monotonic()
+    for done, k in enumerate(left, 1):
+        fault, situation, delay = plan[k]
         try:
             one = episode.run(fault, situation, delay=delay)
         except Exception as error:  # the episode could not even be prepared: that counts as a miss, not as nothing
             one = Seen(fault, situation, lost=[f"{type(error).__name__}: {str(error)[:200]}"])
-        seen.append(one)
+        seen[k] = one
         if log is not None:
             with log.open("a") as file:
-                file.write(json.dumps({**asdict(one), "fault": fault.key}) + "\n")
-        left = (time.monotonic() - begun) / (k + 1 - before) * (len(plan) - k - 1)
+                file.write(json.dumps({"episode": k, **asdict(one), "fault": fault.key}) + "\n")
+        minutes = (time.monotonic() - begun) / done * (len(left) - done) / 60
         mark = "ok " if one.is_good else "BAD"
         stood = "goes on" if one.limit is None else f"{one.standstill} of {one.limit}"
         print(
             f"{k + 1:4d}/{len(plan)} {mark} {fault.key:16} {situation:12} stood {stood} back {one.back} {one.ended} "
-            f"{one.false or ''} {one.lost or ''}  ({left / 60:.0f} min left)",
+            f"{one.false or ''} {one.lost or ''}  ({minutes:.0f} min left)",
             flush=True,
         )
     episode.close()
-    return seen
+    return [seen[k] for k in sorted(seen)]
 
 
-def _logged(log: Path | None) -> list[Seen]:
-    """Return what an interrupted draw has seen already."""
+def _logged(log: Path | None) -> dict[int, Seen]:
+    """Return what an interrupted draw has seen already, by the number of the episode."""
     if log is None or not log.exists():
-        return []
+        return {}
     by_key = {f.key: f for f in FAULTS}
     rows = [json.loads(line) for line in log.read_text().splitlines()]
-    return [Seen(**{**row, "fault": by_key[row["fault"]]}) for row in rows]
+    return {row.pop("episode"): Seen(**{**row, "fault": by_key[row["fault"]]}) for row in rows}
 
 
 def document(seen: list[Seen], disk: list[tuple[str, bool, str]], *, seed: int) -> str:

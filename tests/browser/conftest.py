@@ -148,7 +148,7 @@ def run_procedure(page: Page, button: str, *, seconds: float) -> None:
 
 def lead(page: Page) -> None:
     """Connect the axis, reset a fault and take control, as far as that is not done."""
-    step(page, "LinkedDrive")
+    step(page, "Drive")
     if page.get_by_role("button", name="Connect", exact=True).count():
         submit(page, "Connect")
     expect(page.get_by_label("DC bus")).not_to_have_text("–")

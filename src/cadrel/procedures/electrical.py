@@ -162,8 +162,8 @@ def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated, l
 
 
 def _doubted(high: Estimated, low: Estimated) -> Estimated:
-    """The value at the high current; half of what the low one differs by is doubt, beside what each scatters by."""
-    return Estimated(high.value, math.hypot(high.std, 0.5 * (high.value - low.value)))
+    """The value at the high current; what the low one differs by is doubt, beside what each scatters by."""
+    return Estimated(high.value, math.hypot(high.std, high.value - low.value))
 
 
 def _step(session: Session, ic: float) -> Recording:

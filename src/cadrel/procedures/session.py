@@ -22,6 +22,7 @@ POLL = 0.02  # [s] of drive time between looks
 TREMBLES = math.radians(0.5)  # of the motor: what a device read finely shows of a shaft at rest
 RESTS = 0.095  # [s] without a count: the shaft rests
 RESTS_BY_HALLS = 0.5  # [s]
+RESETS = 5.0  # reset times in which a loop has surely overcome what holds the axis
 GENTLE = 0.15  # [s] in which a speed is reached where nothing is measured meanwhile
 
 HINTS = {
@@ -317,6 +318,11 @@ class Session:
         """Acceleration that takes `GENTLE` to a speed, or what the limit allows. [rad/s²]"""
         return min(max(self.values["limit.acceleration"], 1e-9), max(abs(speed), 1e-9) / GENTLE)
 
+    @property
+    def _patience(self) -> float:
+        """How much longer a careful velocity loop may take than its command: its integral overcomes friction. [s]"""
+        return RESETS * self.values.get("velocity.reset_time", 0.0)
+
     def go_to(self, position: float, *, speed: float) -> None:
         """In velocity mode: run near a position and stop there. [rad], [rad/s]"""
         status = self.look()
@@ -329,8 +335,8 @@ class Session:
         stop_gap = speed * speed / (2 * ramp)
         self.until(
             lambda s: (position - s["position"]) * math.copysign(1, gap) <= stop_gap + speed * POLL,
-            at_most=3 * abs(gap) / speed + 2,
+            at_most=3 * abs(gap) / speed + 2 + self._patience,
             what="the approach",
         )
         self.drive.run_at(0.0, acceleration=ramp)
-        self.until(lambda s: not s["moving"], at_most=speed / ramp + 2, what="standstill")
+        self.until(lambda s: not s["moving"], at_most=speed / ramp + 2 + self._patience, what="standstill")

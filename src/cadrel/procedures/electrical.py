@@ -64,7 +64,7 @@ def run_current_loop(session: Session) -> Outcome:
         resistance, levels = _resistance(session, ic)
         low = _inductances(session, 0.3 * ic)
         high_d, high_q, high_runs = _inductances(session, 0.8 * ic)
-        inductance_d, inductance_q = _doubted(high_d, low[0]), _doubted(high_q, low[1])
+        inductance_d, inductance_q = high_d.doubted_by(low[0]), high_q.doubted_by(low[1])
         admittances = [low[2][0], *high_runs]  # d at the low current, d and q at the high one
         inductance = inductance_q  # torque is made on q; where d differs, its loop is the quicker one
         winding = Winding(resistance=resistance.value, inductance=inductance.value)
@@ -159,11 +159,6 @@ def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated, l
             )
         )
     return *unmixed(found[0], found[1], beside=beside), runs
-
-
-def _doubted(high: Estimated, low: Estimated) -> Estimated:
-    """The value at the high current; what the low one differs by is doubt, beside what each scatters by."""
-    return Estimated(high.value, math.hypot(high.std, high.value - low.value))
 
 
 def _step(session: Session, ic: float) -> Recording:

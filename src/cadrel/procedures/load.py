@@ -78,15 +78,11 @@ def _weighed(record: Recording, kt: float, wave: FloatArray, slow: float) -> Loa
         other = fit_load(record["position"], torque, wave, period=record.period, slow=FASTER * slow)
         load = replace(
             load,
-            inertia=_doubted(load.inertia, other.inertia),
-            coulomb=_doubted(load.coulomb, other.coulomb),
-            viscous=_doubted(load.viscous, other.viscous),
+            inertia=load.inertia.doubted_by(other.inertia),
+            coulomb=load.coulomb.doubted_by(other.coulomb),
+            viscous=load.viscous.doubted_by(other.viscous),
         )
     return load
-
-
-def _doubted(value: Estimated, other: Estimated) -> Estimated:
-    return Estimated(value.value, math.hypot(value.std, value.value - other.value))
 
 
 def _flux(session: Session, record: Recording) -> Estimated:

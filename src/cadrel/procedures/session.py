@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from cadrel.core.axis import AxisModel
-from cadrel.core.control import Gains, Rates
+from cadrel.core.control import Rates
 from cadrel.core.identification import IdentifiedPlant
 from cadrel.link import Drive, LinkError, Recording, RefusedByDrive
 from cadrel.procedures.errors import Aborted, AxisStopped, NotAllowed, StoppedByHand
@@ -294,10 +294,6 @@ class Session:
     def rates(self) -> Rates:
         """Of the drive's loops, as it tells itself."""
         return self.drive.capabilities().rates
-
-    def gains(self) -> Gains:
-        """Return what shapes the drive's loops now."""
-        return Gains.from_drive(self.values, self.rates)
 
     @property
     def current_continuous(self) -> float:

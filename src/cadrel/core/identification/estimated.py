@@ -1,5 +1,6 @@
 """A value found from measurements."""
 
+import math
 from dataclasses import dataclass
 
 
@@ -9,6 +10,10 @@ class Estimated:
 
     value: float
     std: float
+
+    def doubted_by(self, other: "Estimated") -> "Estimated":
+        """Return this value; what one found under other conditions differs by is doubt, beside its own."""
+        return Estimated(self.value, math.hypot(self.std, self.value - other.value))
 
     def as_dict(self) -> dict[str, float]:
         """Return plain values."""

@@ -71,7 +71,8 @@ def model_from_nameplate(plate: Nameplate) -> InductionModel:
         )
     if plate.power is None and plate.torque is None:
         raise UnusableInput(what="Neither rated power nor rated torque is given.", remedy="Type one of the two.")
-    torque = plate.power / plate.speed if plate.power is not None else float(plate.torque or 0.0)
+    torque = plate.torque if plate.power is None else plate.power / plate.speed
+    assert torque is not None  # one of the two is given
     apparent = math.sqrt(3) * plate.voltage * plate.current
     efficiency = torque * plate.speed / (apparent * plate.power_factor)
     if not 0.2 < efficiency < 1:

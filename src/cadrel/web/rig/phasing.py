@@ -71,7 +71,13 @@ def hold_vector(
     if not way and by is None and target is None:
         drive.vector(angle=now, rate=rate, current=0.0, rise=1e3, holder=holder)
         return now
-    to = now + math.copysign(AHEAD, way) if way else (target if target is not None else now + (by or 0.0))
+    if way:
+        to = now + math.copysign(AHEAD, way)
+    elif target is not None:
+        to = target
+    else:
+        assert by is not None  # one of the three is asked for
+        to = now + by
     drive.vector(
         angle=to, rate=rate, current=current, rise=current / RISE, acceleration=rate / 0.2, held=True, holder=holder
     )

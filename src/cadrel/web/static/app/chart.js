@@ -16,6 +16,12 @@ const STEPS = /** @type {Record<string, number[]>} */ ({ db: [1, 2, 5, 10, 20, 4
 /** Digits without separators, with a true minus. @param {any} _ @param {number[]} values */
 const plain = (_, values) => values.map((v) => (v === null ? "" : String(+v.toPrecision(8)).replace("-", "−")));
 
+/** A logarithmic axis counts its ticks from where it begins: let it begin at 10, not at 10.7. @param {number} x */
+const leadingDigit = (x) => {
+  const decade = 10 ** Math.floor(Math.log10(x));
+  return x > 0 ? Math.floor(x / decade) * decade : x;
+};
+
 /** Draw series on shared x. @param {HTMLElement} place @param {{series: Series[], height: number, log?: boolean, xLabel?: string, lines?: {x: number, text: string}[], level?: number, onCursor?: (text: string) => void, sync?: string, range?: [number, number], right?: boolean}} options */
 export function chart(place, options) {
   const { series, height } = options;
@@ -27,7 +33,14 @@ export function chart(place, options) {
   const plot = new uPlot(/** @type {any} */ ({
     width: place.clientWidth, height, legend: { show: false }, padding: [6, options.right && shown.length < 2 ? 74 : 10, 0, 0], // beside one with a second axis, the times stand below each other
     cursor: { drag: { x: true, y: false }, sync: options.sync ? { key: options.sync } : undefined, points: { size: 5 } },
-    scales: { x: { time: false, distr: options.log ? 3 : 1, range: (/** @type {any} */ _, /** @type {number} */ low, /** @type {number} */ high) => [low, high] }, ...Object.fromEntries(axes.map((a) => [a, options.range && a === axes[0] ? { range: options.range } : {}])) },
+    scales: {
+      x: {
+        time: false, distr: options.log ? 3 : 1,
+        range: (/** @type {any} */ _, /** @type {number} */ low, /** @type {number} */ high) =>
+          [options.log ? leadingDigit(low) : low, high],
+      },
+      ...Object.fromEntries(axes.map((a) => [a, options.range && a === axes[0] ? { range: options.range } : {}])),
+    },
     axes: [
       { label: options.xLabel, font, labelFont: font, labelSize: 16, size: 26, stroke: colour("mute"), grid: { stroke: "#e6e1d5", width: 1 }, ticks: { show: false }, values: options.log ? (/** @type {any} */ _, /** @type {number[]} */ v) => v.map((n) => (n === null ? "" : /^[125]/.test(String(n).replace(/^0\.0*/, "")) ? String(+n.toPrecision(3)) : "")) : plain },
       ...shown.map((a, i) => ({ scale: a, side: i ? 1 : 3, label: series.find((s) => s.axis === a)?.unit || series.find((s) => s.axis === a)?.label, font, labelFont: font, labelSize: 16, size: 48, stroke: colour("mute"), values: plain, incrs: STEPS[a], space: STEPS[a] ? 24 : 30, grid: { show: i === 0, stroke: "#e6e1d5", width: 1 }, ticks: { show: false } })),

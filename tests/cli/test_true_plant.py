@@ -5,7 +5,7 @@ import math
 import numpy as np
 import pytest
 
-from cadrel.cli.true_plant import true_loops
+from cadrel.cli.true_plant import at_small_currents, true_loops
 from cadrel.core.control import Gains, TwoMass, Winding
 from cadrel.core.parameters import default_drive_values
 from cadrel.core.verdict import refined_margins
@@ -53,3 +53,12 @@ def test_a_loop_that_runs_away_is_unstable_to_the_judge() -> None:
     assert not true_loops(TRUTH, values_with(velocity__gain=2.0))["velocity"].is_stable
     assert not true_loops(TRUTH, values_with(position__gain=1500.0))["position"].is_stable
     assert np.isfinite(true_loops(TRUTH, values_with())["velocity"].margins.sensitivity_peak)
+
+
+def test_small_currents_meet_the_dead_time_as_the_resistance_its_slope_is() -> None:
+    # Within its linear part a clipped law loses U / i0 for every ampere, whatever the angle: that much resistance.
+    truth = rig_of("tile-pusher", dead_law="clipped", dead_voltage=0.9, dead_current=0.5)
+    small = 0.2 + 0.1 * np.sin(np.linspace(0, 40, 4000))
+    assert at_small_currents(truth, small).resistance == pytest.approx(truth.resistance + 0.9 / 0.5)
+    large = 60.0 + np.sin(np.linspace(0, 40, 4000))  # far beyond, all is lost whatever flows: hardly any resistance
+    assert at_small_currents(truth, large).resistance < truth.resistance + 0.05

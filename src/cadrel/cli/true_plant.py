@@ -8,7 +8,7 @@ current.
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -32,12 +32,19 @@ class TrueLoop:
     is_stable: bool
 
 
-def true_loops(truth: RigTruth, values: Mapping[str, float]) -> dict[str, TrueLoop]:
-    """Return velocity and position loop of a rig with the drive values in force. SI, by registry key."""
+def true_loops(
+    truth: RigTruth, values: Mapping[str, float], *, speed_of_run: float | None = None
+) -> dict[str, TrueLoop]:
+    """Return velocity and position loop of a rig with the drive values in force. SI, by registry key.
+
+    At rest, or with the age that edges have at the `speed_of_run`. [rad/s]
+    """
     a, b, speed, angle = _velocity_sample(truth, values)
     f = _grid(truth)
     z = np.exp(2j * np.pi * f * TV)
     to_speed, to_angle = _response(a, b, speed, z), _response(a, b, angle, z)
+    if speed_of_run is not None:
+        to_speed = to_speed * _age(truth, values, f, speed_of_run)
     controller = _controller(values, z)
     velocity = controller * to_speed
     position = values["position.gain"] * controller * to_angle / (1 + velocity)
@@ -47,21 +54,54 @@ def true_loops(truth: RigTruth, values: Mapping[str, float]) -> dict[str, TrueLo
     return found
 
 
+def at_small_currents(truth: RigTruth, i_q: FloatArray) -> RigTruth:
+    """Return a rig as the currents of a recording meet it: dead time acts on them like resistance. [A]
+
+    Statistical linearisation (R. C. Booton, 1954, from memory): the voltage that a phase loses, as the rig's own law
+    has it, against the current that flows in it, over all currents recorded and all angles of the rotor.
+    """
+    angle = np.linspace(0.0, math.pi, 90, endpoint=False)[:, None]
+    share = np.sin(angle)
+    steps = i_q[:: max(1, len(i_q) // 2000)]
+    steps = (steps - steps.mean())[None, :]
+    around = share * (i_q.mean() + steps)
+    lost = truth.dead_voltage * share_lost(around, truth)
+    slope = float(np.mean(lost * share * steps) / np.mean((share * steps) ** 2))
+    # Of three phases each takes sin² of the current, two thirds of the sum is q: the mean over the angle is one slope.
+    return replace(truth, resistance=truth.resistance + slope)
+
+
+def share_lost(current: FloatArray, truth: RigTruth) -> FloatArray:
+    """Return the share of the dead-time voltage lost at a phase current, by the law of docs/formats/rig.md."""
+    x = current / truth.dead_current
+    return {
+        "hyperbola": lambda: x / (1 + np.abs(x)),
+        "tanh": lambda: np.tanh(x),
+        "atan": lambda: 2 / math.pi * np.arctan(x),
+        "exponential": lambda: np.sign(x) * (1 - np.exp(-np.abs(x))),
+        "clipped": lambda: np.clip(x, -1.0, 1.0),
+    }[truth.dead_law]()
+
+
 def true_velocity_closed(
     truth: RigTruth, values: Mapping[str, float], frequency: FloatArray, *, speed_of_run: float
 ) -> NDArray[np.complex128]:
-    """Return commanded to measured, unfiltered speed of a rig, its velocity loop closed. [Hz], [rad/s]
-
-    A speed counted from edges is as old as the last one: at the speed of a run half a count's time on average.
-    """
+    """Return commanded to measured, unfiltered speed of a rig, its velocity loop closed. [Hz], [rad/s]"""
     a, b, speed, _ = _velocity_sample(truth, values)
     z = np.exp(2j * np.pi * frequency * TV)
     pole = lowpass_pole(values["velocity.feedback_filter"], period=TV)
-    loop = _controller(values, z) * _response(a, b, speed, z)
-    if truth.device == "incremental":
-        age = math.pi / values["feedback.counts"] / abs(speed_of_run)
-        loop = loop * np.exp(-2j * np.pi * frequency * age)
+    loop = _controller(values, z) * _response(a, b, speed, z) * _age(truth, values, frequency, speed_of_run)
     return loop / (1 + loop) * (1 - pole / z) / (1 - pole)
+
+
+def _age(
+    truth: RigTruth, values: Mapping[str, float], frequency: FloatArray, speed_of_run: float
+) -> NDArray[np.complex128]:
+    """A speed counted from edges is as old as the last one: at the speed of a run half a count's time on average."""
+    if truth.device != "incremental":
+        return np.ones(len(frequency), dtype=np.complex128)
+    age = math.pi / values["feedback.counts"] / abs(speed_of_run)
+    return np.asarray(np.exp(-2j * np.pi * frequency * age), dtype=np.complex128)
 
 
 def _velocity_sample(

@@ -48,15 +48,14 @@ def drive_seconds_until_off(bench: object, since: float) -> float:
 def test_a_run_nobody_watches_stops_and_one_agreed_to_goes_on(pusher: Page, stack: Stack, chromium: Browser) -> None:
     bench = stack.drive("tile-pusher")
     start_moves(pusher)
-    since = bench.status()["time"]
     context = pusher.context
     pusher.close()
+    since = bench.status()["time"]
     assert drive_seconds_until_off(bench, since) < UNWATCHED
     again = context.new_page()
     again.goto(f"{stack.url}/axis/1/acceptance/")
     expect(again.locator("#job")).to_contain_text("nobody watched")
     start_moves(again, unattended=True)
-    since = bench.status()["time"]
     again.close()
     time.sleep(UNWATCHED + 0.5)
     assert bench.status()["consent"]["unattended"]
@@ -73,8 +72,8 @@ def test_power_goes_off_with_the_tab_that_enabled_it_though_another_is_open(push
     enable_jog(pusher)
     time.sleep(2.5)
     assert bench.status()["mode"] == "position"  # as long as its tab is open
-    since = bench.status()["time"]
     pusher.close()
+    since = bench.status()["time"]
     assert drive_seconds_until_off(bench, since) < UNWATCHED
     expect(other.get_by_text("Power stage off")).to_be_visible()
 

@@ -192,6 +192,7 @@ HANDLERS: dict[str, Handler] = {
         held=p["held"],
         holder=p["holder"],
     ),
+    "motion.release": lambda d, p: d.release_vector(holder=p["holder"]),
     "motion.jog": lambda d, p: d.jog(p["velocity"], holder=p["holder"]),
     "motion.run": lambda d, p: d.run_at(p["velocity"], p["acceleration"]),
     "motion.path": lambda d, p: d.run_path(p["segments"]),

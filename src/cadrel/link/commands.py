@@ -229,6 +229,7 @@ COMMANDS: dict[str, Command] = {
         },
         led=True,
     ),
+    "motion.release": Command({"holder": optional(text(64), "")}, led=True),
     "motion.jog": Command({"velocity": Param(SPEED), "holder": optional(text(64), "")}, led=True),
     "motion.run": Command({"velocity": Param(SPEED), "acceleration": optional(number(0.0, 1e12), 0.0)}, led=True),
     "motion.path": Command({"segments": Param(array(columns=6, most=MOST_SEGMENTS))}, led=True, large=True),

@@ -147,6 +147,9 @@ class Drive(Protocol):
         [rad], [rad/s], [A], [A/s], [rad/s²]
         """
 
+    def release_vector(self, *, holder: str = "") -> None:
+        """Stop the vector where it is; its current goes."""
+
     def adopt_angle(self, angle: float) -> None:
         """Take an electrical angle for where the rotor stands now, until the next power-up. [rad]"""
 

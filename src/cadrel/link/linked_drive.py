@@ -163,6 +163,10 @@ class LinkedDrive:
             holder=holder,
         )  # fmt: skip
 
+    def release_vector(self, *, holder: str = "") -> None:
+        """Stop the vector where it is; its current goes."""
+        self._led("motion.release", holder=holder)
+
     def adopt_angle(self, angle: float) -> None:
         """Take an electrical angle for where the rotor stands now, until the next power-up. [rad]"""
         self._led("motion.adopt_angle", angle=angle)

@@ -200,6 +200,24 @@ def test_a_held_vector_that_is_not_renewed_loses_its_current(
     assert drive._state.vec_angle == stood
 
 
+def test_a_vector_let_go_stops_where_it_is_at_once(make_drive: Callable[..., tuple[object, SimulatedDrive]]) -> None:
+    client, drive = make_drive(rig_of("tile-pusher"))
+    load_project_values(client, values_of("tile-pusher"), owner="test")  # type: ignore[arg-type]
+    drive.check_lease(drive.lease)
+    drive.enable("vector", guard_low=-1e9, guard_high=1e9, guard_speed=1e9)
+    drive.vector(angle=20.0, rate=5.0, current=2.0, rise=20.0, acceleration=5.0, held=True, holder="a press")
+    drive.advance(0.08)
+    stood = drive.status()["vector_angle"]
+    assert 0 < stood < 1
+    drive.release_vector(holder="a press")
+    with pytest.raises(DriveRefused, match="let go"):  # a beat that the release has overtaken
+        drive.vector(angle=20.0, rate=5.0, current=2.0, rise=20.0, held=True, holder="a press")
+    drive.advance(0.01)
+    assert drive._state.vec_current == 0.0
+    drive.advance(0.3)
+    assert drive.status()["vector_angle"] == stood
+
+
 def test_a_hall_edge_crossed_back_and_forth_is_no_speed() -> None:
     truth = rig_of("tile-pusher", device="halls", hall_hysteresis_deg=0.5)
     drive = drive_with(truth)

@@ -280,8 +280,7 @@ class SimulatedDrive:
                 s.gen_rate = self._settings.quick_stop
         if self._held_until and s.tick >= self._held_until:
             self._held_until = 0
-            s.vec_target, s.vec_current_target = s.vec_angle, 0.0
-            s.vec_current_rate = max(s.vec_current_rate, 1e3)
+            self._stop_vector()
         if s.mode != layout.OFF and not s.stopping and self._watcher is not None and s.tick >= self._watched_until:
             self._note("unwatched")
             self.stop("nobody watches")
@@ -565,6 +564,19 @@ class SimulatedDrive:
         if not held:
             self._let(holder)
         s.vec_current_target, s.vec_current_rate = min(abs(current), self._settings.current_limit), abs(rise)
+
+    def release_vector(self, *, holder: str = "") -> None:
+        """Stop the vector where it is; its current goes."""
+        self._require_mode("vector")
+        self._hold(holder, held=self._held_until)
+        self._held_until = 0
+        self._let(holder)
+        self._stop_vector()
+
+    def _stop_vector(self) -> None:
+        s = self._state
+        s.vec_target, s.vec_speed, s.vec_current_target = s.vec_angle, 0.0, 0.0
+        s.vec_current_rate = max(s.vec_current_rate, 1e3)
 
     def adopt_angle(self, angle: float) -> None:
         """Take an electrical angle for where the rotor stands now; gone with the next power-up. [rad]"""

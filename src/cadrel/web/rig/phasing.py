@@ -67,10 +67,10 @@ def hold_vector(
     drive = leading(axis, who, "jog")
     current = max(0.0, min(share, 1.0)) * axis.understood.motor.current_continuous
     rate = TURN * max(0.05, min(speed, MOST_SPEED))
-    now = drive.status()["vector_angle"]
     if not way and by is None and target is None:
-        drive.vector(angle=now, rate=rate, current=0.0, rise=1e3, holder=holder)
-        return now
+        drive.release_vector(holder=holder)
+        return float(drive.status()["vector_angle"])
+    now = drive.status()["vector_angle"]
     if way:
         to = now + math.copysign(AHEAD, way)
     elif target is not None:

@@ -33,6 +33,18 @@ setup_python() {
     fi
 }
 
+# What checks the pages' scripts: Node comes with the Python environment, its packages from the lock file.
+setup_scripts() {
+    local lock
+    lock=$(sha1sum package-lock.json | cut -c1-40)
+    if [ "$(cat node_modules/.lock 2>/dev/null)" != "$lock" ]; then
+        say "setting up the checks of the scripts ..."
+        PATH=$CADREL_VENV/bin:$PATH npm ci --no-audit --no-fund >"$CADREL_VAR/npm.log" 2>&1 ||
+            fail "the packages that check the scripts could not be installed; $CADREL_VAR/npm.log says why."
+        echo "$lock" >node_modules/.lock
+    fi
+}
+
 setup_base() {
     local free packages=""
     mkdir -p "$CADREL_VAR" 2>/dev/null && [ -w "$CADREL_VAR" ] || fail "$CADREL_VAR cannot be written to."

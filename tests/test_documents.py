@@ -13,6 +13,7 @@ from cadrel.link.commands import COMMANDS
 from cadrel.web.runs.plots import CHANNELS, UNITS
 
 ROOT = Path(__file__).resolve().parents[1]
+WEB = ROOT / "src" / "cadrel" / "web"
 
 
 def test_the_protocol_document_lists_every_method_and_who_needs_the_lease() -> None:
@@ -107,3 +108,19 @@ def test_imported_scripts_exist_and_no_template_holds_script_or_style() -> None:
         assert not re.search(r"\son\w+=", text), template
         if template.name.startswith("_"):
             assert text.startswith("{#"), f"{template.name} does not say what it needs"
+
+
+def test_no_line_of_script_style_or_template_is_wider_than_a_page() -> None:
+    own = [*WEB.glob("templates/**/*.html"), *WEB.glob("static/app/**/*.js"), *WEB.glob("static/app/**/*.css")]
+    assert len(own) > 50
+    for path in own:
+        for number, line in enumerate(path.read_text().splitlines(), 1):
+            assert len(line) <= 120, f"{path.relative_to(WEB)}:{number}"
+
+
+def test_every_part_of_a_template_begins_with_what_it_needs() -> None:
+    parts = [p for p in WEB.glob("templates/**/_*.html")]
+    assert len(parts) > 10
+    for path in parts:
+        first = path.read_text().splitlines()[0]
+        assert first.startswith("{#") and "Needs:" in first and first.rstrip().endswith("#}"), path.name

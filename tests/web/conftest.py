@@ -14,8 +14,8 @@ from django.utils import timezone
 from cadrel.bench.server import BenchServer
 from cadrel.bench.service import DriveService
 from cadrel.core.simulation import SimulatedDrive
+from cadrel.web.changes.values import create_project, save_entries
 from cadrel.web.jobs.models import WorkerSign
-from cadrel.web.projects.actions import create_project, save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions, links
 from tests.conftest import rig_of, values_of
@@ -31,6 +31,11 @@ def client_of(user: User) -> Client:
     client = Client()
     client.force_login(user, backend="django.contrib.auth.backends.ModelBackend")
     return client
+
+
+def text_of(response: Any) -> str:
+    """A page's markup, with its lines joined: where a line ends means nothing to a browser."""
+    return " ".join(response.content.decode().split())
 
 
 @pytest.fixture

@@ -14,7 +14,7 @@ from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
 
 from cadrel.web.asgi import application
-from cadrel.web.projects.actions import create_project, save_entries
+from cadrel.web.changes.values import create_project, save_entries
 from cadrel.web.projects.models import Axis
 from tests.conftest import values_of
 from tests.web.conftest import client_of

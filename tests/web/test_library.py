@@ -8,13 +8,14 @@ from django.contrib.auth.models import Group, User
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 
+from cadrel.web.changes.values import create_project, save_entries
 from cadrel.web.library.actions import add_record, is_altered, keep_from_axis, revise_from_axis, take_into_axis
 from cadrel.web.library.models import Record, Revision, Use
-from cadrel.web.projects.actions import create_project, save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.runs.models import Run
 from tests.conftest import values_of
 from tests.exchange.test_records import TYPED, record_of
+from tests.web.conftest import text_of
 
 pytestmark = pytest.mark.django_db
 
@@ -113,10 +114,10 @@ def test_search_finds_every_word(client: Client, axes: list[Axis], engineer: Use
 
 def test_pages_show_values_history_and_users(client: Client, axes: list[Axis], engineer: User) -> None:
     record = keep(axes[0], engineer)
-    page = client.get(f"/library/{record.pk}/").content.decode()
+    page = text_of(client.get(f"/library/{record.pk}/"))
     for text in ("Fernhag QS-6208", "line to line", "kept from Pusher", "as taken", "1.3", "Copy"):
         assert text in page, text
-    motor = client.get(f"/axis/{axes[0].pk}/motor/").content.decode()
+    motor = text_of(client.get(f"/axis/{axes[0].pk}/motor/"))
     assert "Fernhag QS-6208" in motor
     assert "From the library" in motor
 

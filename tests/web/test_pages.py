@@ -13,12 +13,13 @@ from hypothesis import strategies as st
 from cadrel.core.parameters import STEPS, Entry, check_entry, of_step, units_for
 from cadrel.core.quantities import CONVENTIONS
 from cadrel.procedures import Finding as Found
-from cadrel.web.projects.actions import create_project, save_entries
+from cadrel.web.changes.values import create_project, save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.route.entries import asked_of, fields_of, form_of, parse, with_choices
 from cadrel.web.route.facts import understood_of
 from cadrel.web.templatetags.cadrel import reading
 from tests.conftest import values_of
+from tests.web.conftest import text_of
 
 pytestmark = pytest.mark.django_db
 
@@ -111,7 +112,7 @@ def test_a_bad_value_gets_its_sentence_and_nothing_typed_is_lost(
     before = axis.latest_set()
     sent = form_values(axis, "motor") | {"sheet.resistance": typed, "sheet.inertia": "1.77"}
     answer = client.post(f"/axis/{axis.pk}/motor/save/", sent)
-    text = answer.content.decode()
+    text = text_of(answer)
     assert answer.status_code == 422
     assert says in text
     assert 'value="1.77"' in text
@@ -143,7 +144,7 @@ def test_a_cell_pasted_as_the_sheet_prints_it_brings_its_unit_and_convention(cli
 def test_preview_shows_what_was_understood_and_a_mislabelled_pair(client: Client, axis: Axis) -> None:
     sent = form_values(axis, "motor") | {"sheet.back_emf.convention": "ll_peak"}
     sent["asked"] = asked_of(form_of("motor", axis.values, {}, values=axis.values))
-    text = client.post(f"/axis/{axis.pk}/motor/preview/", sent).content.decode()
+    text = text_of(client.post(f"/axis/{axis.pk}/motor/preview/", sent))
     assert "They agree if the back-EMF constant is line to line, rms." in text
     assert "Take “line to line, rms”" in text
     assert 'hx-swap-oob="true"' in text
@@ -153,7 +154,7 @@ def test_preview_shows_what_was_understood_and_a_mislabelled_pair(client: Client
 def test_another_kind_of_motor_redraws_the_form_with_what_it_asks(client: Client, axis: Axis) -> None:
     sent = form_values(axis, "motor") | {"sheet.kind": "linear", "sheet.inertia": "1.5", "sheet.kind.before": "rotary"}
     sent["asked"] = asked_of(form_of("motor", axis.values, {}, values=axis.values))
-    text = client.post(f"/axis/{axis.pk}/motor/preview/", sent).content.decode()
+    text = text_of(client.post(f"/axis/{axis.pk}/motor/preview/", sent))
     assert 'id="fields"' in text
     assert "Magnetic pitch" in text
     assert "Rotor inertia" not in text
@@ -242,7 +243,7 @@ def test_a_bench_that_is_not_there_is_said_in_words(client: Client, axis: Axis) 
     answer = client.post(f"/axis/{axis.pk}/do/connect/", follow=True)
     assert "does not answer" in answer.content.decode()
     Axis.objects.filter(pk=axis.pk).update(connected=True)
-    page = client.get(f"/axis/{axis.pk}/drive/").content.decode()
+    page = text_of(client.get(f"/axis/{axis.pk}/drive/"))
     assert "No contact" in page
 
 

@@ -8,14 +8,14 @@ from django.contrib.auth.models import User
 
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import RefusedByDrive
+from cadrel.web.changes.values import save_entries
 from cadrel.web.jobs.models import Job
 from cadrel.web.jobs.recording import run_job
-from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions, phasing
 from cadrel.web.rig.errors import NotReady
 from cadrel.web.runs.models import Finding, Run
-from tests.web.conftest import again, client_of
+from tests.web.conftest import again, client_of, text_of
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -85,7 +85,7 @@ def test_an_emptied_end_stop_is_none_and_reads_so(led: Axis, engineer: User, ben
     client = client_of(engineer)
     client.post(f"/axis/{led.pk}/do/rewire/", {"stop_low": "-40", "stop_high": ""})
     assert (bench[1].truth.stop_low, bench[1].truth.stop_high) == (-40, 1e9)
-    page = client.get(f"/axis/{led.pk}/stand-in/").content.decode()
+    page = text_of(client.get(f"/axis/{led.pk}/stand-in/"))
     assert 'name="stop_low" value="-40"' in page
     assert 'name="stop_high" value="" inputmode="decimal" autocomplete="off" placeholder="none"' in page
 
@@ -96,7 +96,7 @@ def test_the_stand_ins_page_rewires_and_refuses_what_cannot_be(
     bench: tuple[int, SimulatedDrive],
 ) -> None:
     client = client_of(engineer)
-    page = client.get(f"/axis/{led.pk}/stand-in/").content.decode()
+    page = text_of(client.get(f"/axis/{led.pk}/stand-in/"))
     assert "Two motor phases swapped" in page
     assert "Sine and cosine swapped" not in page  # it has none
     client.post(f"/axis/{led.pk}/do/rewire/", {"fault": ["hall_dead"], "coulomb_load": "0.2"})
@@ -121,9 +121,9 @@ def test_a_fault_ends_the_check_with_its_name_and_nothing_is_valid(
     kept = again(led).runs.get(kind="refused")  # what was measured stays, with the reason
     assert (kept.metrics["codes"], "counts fell" in kept.notes) == (["direction"], True)
     assert "vector_angle" in kept.channels
-    sheet = client_of(engineer).get(f"/axis/{led.pk}/commutation/").content.decode()
+    sheet = text_of(client_of(engineer).get(f"/axis/{led.pk}/commutation/"))
     assert f"What was recorded, run {kept.number}" in sheet
-    text = client_of(engineer).get(f"/axis/{led.pk}/run/{kept.number}/").content.decode()
+    text = text_of(client_of(engineer).get(f"/axis/{led.pk}/run/{kept.number}/"))
     assert "Refused: turning the vector" in text
 
 
@@ -207,6 +207,6 @@ def test_current_and_power_up_are_set_on_the_sheet_and_rubbish_is_refused(led: A
 
 def test_a_search_belongs_to_the_commutation_step_and_its_abort_leads_there(led: Axis, engineer: User) -> None:
     job = Job.objects.create(axis=led, procedure="power_up", who=engineer, state="running")
-    page = client_of(engineer).get(f"/axis/{led.pk}/job/{job.pk}/").content.decode()
+    page = text_of(client_of(engineer).get(f"/axis/{led.pk}/job/{job.pk}/"))
     assert (job.step, job.recorded) == ("commutation", None)
     assert f'value="/axis/{led.pk}/commutation/"' in page

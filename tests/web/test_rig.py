@@ -14,9 +14,9 @@ from django.test import Client
 
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import LinkError, RefusedByDrive
+from cadrel.web.changes.values import save_entries
 from cadrel.web.jobs.models import Job
 from cadrel.web.jobs.recording import run_job
-from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions
 from cadrel.web.rig.errors import NoControl, NotConnected, NotReady

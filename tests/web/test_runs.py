@@ -5,8 +5,8 @@ import pytest
 from django.contrib.auth.models import User
 
 from cadrel.procedures import Outcome, RunRecord
+from cadrel.web.changes.outcomes import keep_outcome
 from cadrel.web.projects.models import Axis
-from cadrel.web.runs.actions import keep_outcome
 from cadrel.web.runs.models import Run
 from cadrel.web.runs.plots import plots_of, time_series, units_of_axis
 from tests.web.test_values_and_staleness import axis  # noqa: F401 - a fixture

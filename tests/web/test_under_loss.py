@@ -25,7 +25,7 @@ from cadrel.web.rig import actions
 from cadrel.web.rig.errors import NotReady
 from cadrel.web.rig.settling import job_of
 from cadrel.web.runs.models import Event
-from tests.web.conftest import again, client_of
+from tests.web.conftest import again, client_of, text_of
 
 pytestmark = pytest.mark.django_db(transaction=True)
 LONG_AGO = timedelta(minutes=2)
@@ -244,10 +244,10 @@ def test_a_database_that_is_away_is_said_on_a_page_with_a_stop(
     def away(*args: Any, **kwargs: Any) -> None:
         raise OperationalError("connection refused")
 
-    monkeypatch.setattr("cadrel.web.route.views.page_of", away)
+    monkeypatch.setattr("cadrel.web.pages.route.page_of", away)
     answer = client.get(f"/axis/{led.pk}/load/")
     assert answer.status_code == 503
-    text = answer.content.decode()
+    text = text_of(answer)
     assert "The database does not answer." in text
     assert 'id="stop"' in text
     assert "connection refused" not in text  # that is for the log

@@ -15,13 +15,13 @@ from cadrel.core.response import FrequencyResponse
 from cadrel.core.verdict import at_most, decide
 from cadrel.procedures import Finding as Found
 from cadrel.procedures import Outcome, RunRecord
+from cadrel.web.changes.outcomes import keep_outcome, keep_unfinished, take_proposal
+from cadrel.web.changes.values import create_project, save_entries
 from cadrel.web.jobs.models import Job
-from cadrel.web.projects.actions import create_project, save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.route.predict import load_of
 from cadrel.web.route.sheets import route_of
 from cadrel.web.route.sources import choose_source, sources_of
-from cadrel.web.runs.actions import keep_outcome, keep_unfinished, take_proposal
 from cadrel.web.runs.models import Event, Finding, PlantPart
 from cadrel.web.runs.plant import plant_of
 from cadrel.web.runs.shape import miniature, reduce_min_max

@@ -157,7 +157,9 @@ def busy(*, seconds: float) -> int:
         burners = [multiprocessing.Process(target=_burn, args=(seconds + 300.0,), daemon=True) for _ in range(BURNERS)]
         for burner in burners:
             burner.start()
-        begun, ended, pages = time.monotonic(), [], []
+        begun = time.monotonic()
+        ended: list[tuple[str, str, str]] = []
+        pages: list[float] = []
         try:
             order = ("acceptance", "velocity", "position", "commutation", "current", "load")
             while len(ended) < PROCEDURES or time.monotonic() - begun < seconds:

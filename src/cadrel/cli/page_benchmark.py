@@ -83,7 +83,7 @@ def _log_in(port: int) -> urllib.request.OpenerDirector:
     opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(jar))
     url = f"http://127.0.0.1:{port}/login/"
     opener.open(url).read()
-    token = next(c.value for c in jar if c.name == "csrftoken")
+    token = next(c.value or "" for c in jar if c.name == "csrftoken")
     opener.addheaders = [("X-CSRFToken", token)]
     body = urllib.parse.urlencode({"username": LOGINS[0][0], "password": LOGINS[0][1], "csrfmiddlewaretoken": token})
     opener.open(urllib.request.Request(url, body.encode(), {"Referer": url})).read()

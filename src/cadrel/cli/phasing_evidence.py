@@ -13,6 +13,7 @@ from cadrel.cli.phasing_draws import DrawnBench, draw_phasing_bench, possible_fa
 from cadrel.core.axis import understand
 from cadrel.core.errors import CadrelError
 from cadrel.core.feedback import ROUND, SignalCircle, angle_error, fit_circle
+from cadrel.core.parameters import Entry
 from cadrel.core.simulation import FAULTS, SimulatedDrive
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import Session, WiredWrongly, find_angle, run_commutation
@@ -97,7 +98,9 @@ def try_bench(bench: DrawnBench, *, seed: int) -> Outing:
     sent = load_project_values(drive, bench.values, owner="evidence")
     session = Session(drive=drive, axis=axis, consent=consent_for("commutation", axis, sent))
     begun = simulated.time
-    status, codes, reason, error = "refused", (), "", None
+    status, reason = "refused", ""
+    codes: tuple[str, ...] = ()
+    error: float | None = None
     try:
         outcome = run_commutation(session)
         status, codes, error = "proven", tuple(outcome.remarks), true_error(simulated)
@@ -125,14 +128,14 @@ def true_error(drive: SimulatedDrive) -> float:
         ]
         gaps = [(f - edges + 180) % 360 - 180 for f in found]
         return float(np.mean([g[np.argmin(np.abs(g))] for g in gaps]))
-    gaps = []
+    seen: list[float] = []
     for _ in range(60):
         drive.advance(0.001)
         s = drive._state
         true_angle = sign * (p.pole_pairs * s.theta1 - shift)
         here = c.pole_pairs * c.direction * (s.counts + 0.5 - s.count_zero) * TURN / c.counts + s.angle_offset
-        gaps.append(math.remainder(here - true_angle, TURN))
-    return math.degrees(float(np.mean(gaps)))
+        seen.append(math.remainder(here - true_angle, TURN))
+    return math.degrees(float(np.mean(seen)))
 
 
 def is_right(outing: Outing) -> bool:
@@ -195,7 +198,7 @@ class Search:
 
 def searches(*, benches: int, seed: int) -> list[Search]:
     """Return small-motion searches on axes without Halls, the offset of whose index is not used."""
-    results = []
+    results: list[Search] = []
     n = 0
     while len(results) < benches:
         rng = np.random.default_rng([seed, 77, n])
@@ -210,7 +213,11 @@ def searches(*, benches: int, seed: int) -> list[Search]:
 
 
 def _search(bench: DrawnBench, *, seed: int) -> Search:
-    values = {**bench.values, "phasing.power_up": {"value": "search"}, "feedback.index": {"value": "0"}}
+    values: dict[str, Entry] = {
+        **bench.values,
+        "phasing.power_up": {"value": "search"},
+        "feedback.index": {"value": "0"},
+    }
     simulated = SimulatedDrive("a", bench.truth, seed=seed)
     link = _Watched(simulated)
     drive, axis = LinkedDrive(link, "a"), understand(values)

@@ -46,7 +46,7 @@ def load_scenario(memory: Path, *, bench_port: int, logins: Sequence[tuple[str, 
         return
     users = make_users(logins)
     engineer = users["engineer"]
-    from cadrel.web.projects.actions import add_axis, save_entries
+    from cadrel.web.changes.values import add_axis, save_entries
     from cadrel.web.projects.models import Drive
 
     project = Project.objects.create(name="Glazing line 2", machine="Tile glazing, Halde works", author=engineer)
@@ -85,7 +85,7 @@ def make_users(logins: Sequence[tuple[str, str, str]]) -> dict[str, Any]:
 
 def commission_into_project(axis: Any, memory: Path, *, who: Any) -> None:
     """Run every procedure on a drive in this process and keep runs, findings and decisions as a user would."""
-    from cadrel.web.runs.actions import keep_outcome, take_proposal
+    from cadrel.web.changes.outcomes import keep_outcome, take_proposal
     from cadrel.web.runs.plant import plant_of
 
     rig = json.loads((ROOT / "demo" / "rigs" / f"{axis.remote}.json").read_text())["truth"]

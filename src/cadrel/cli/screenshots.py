@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 CHROMIUM = "--no-sandbox --disable-gpu --disable-background-networking --disable-component-update".split()
-SIZE = {"width": 1280, "height": 800}
+WIDTH, HEIGHT = 1280, 800
 SEEN = "I see the axis; nobody and nothing is in its way."
 Page = Any  # Playwright's, imported late: only this command and the tests need it
 
@@ -131,7 +131,7 @@ def screenshots(*, url: str, out: Path, only: list[str]) -> int:
         return 2
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
-        page = browser.new_page(viewport=SIZE)
+        page = browser.new_page(viewport={"width": WIDTH, "height": HEIGHT})
         try:
             page.goto(f"{url}login/")
             page.get_by_label("User name").fill("enno")

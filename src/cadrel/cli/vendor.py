@@ -23,7 +23,11 @@ PACKAGES: list[tuple[str, str, dict[str, str], Path]] = [
     (
         "uplot",
         "1.6.32",
-        {"dist/uPlot.esm.js": "uplot/uPlot.esm.js", "dist/uPlot.min.css": "uplot/uPlot.min.css"},
+        {
+            "dist/uPlot.esm.js": "uplot/uPlot.esm.js",
+            "dist/uPlot.d.ts": "uplot/uPlot.esm.d.ts",  # its types, for the check of our scripts
+            "dist/uPlot.min.css": "uplot/uPlot.min.css",
+        },
         SHIPPED,
     ),
     (

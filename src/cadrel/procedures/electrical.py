@@ -18,6 +18,7 @@ from cadrel.core.control import (
 from cadrel.core.identification import Estimated, fit_admittance, resistance_from_levels, unmixed
 from cadrel.core.response import (
     FrequencyResponse,
+    curve_of,
     estimate_response,
     folded,
     log_lines,
@@ -30,7 +31,7 @@ from cadrel.link import Recording
 from cadrel.procedures.errors import WindingUnsteady
 from cadrel.procedures.judging import go_back_unless_proven, loop_summary
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
-from cadrel.procedures.session import FloatArray, Session
+from cadrel.procedures.session import Session
 
 ALIGNED = 2 * math.pi  # [rad] where the vector stands while the winding is measured
 PERIOD = 1024  # [ticks] of a multisine: 64 ms
@@ -294,18 +295,3 @@ def _criteria(
         at_most("sensitivity peak", CALM_PEAK, peak, source=source),
         at_most("spectral radius", 1.0, radius, source="model", tolerance=0.0),
     ]
-
-
-def curve_of(frequency: FloatArray, value: np.ndarray, coherence: FloatArray | None = None) -> dict[str, list[float]]:
-    """Return a complex curve as plain lists: frequency [Hz], magnitude [dB], phase [°], coherence.
-
-    Rounded far below what any measurement resolves: curves are stored and sent by the thousand.
-    """
-    curve = {
-        "f": np.round(frequency, 6).tolist(),
-        "db": np.round(20 * np.log10(np.maximum(np.abs(value), 1e-12)), 5).tolist(),
-        "deg": np.round(np.degrees(np.unwrap(np.angle(value))), 4).tolist(),
-    }
-    if coherence is not None:
-        curve["coherence"] = np.round(coherence, 5).tolist()
-    return curve

@@ -6,11 +6,10 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.control import Gains, TwoMass, Winding, position_open, read_margins, step_response, velocity_plant
-from cadrel.core.response import FrequencyResponse, folded, measure_step
+from cadrel.core.response import FrequencyResponse, curve_of, folded, measure_step
 from cadrel.core.tuning import tune_position
 from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
-from cadrel.procedures.electrical import curve_of
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.judging import asked_of, go_back_unless_proven
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord

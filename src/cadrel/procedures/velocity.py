@@ -16,11 +16,10 @@ from cadrel.core.control import (
 )
 from cadrel.core.identification import PlantFit, SpringyLoad
 from cadrel.core.identification.two_mass import ROUGH
-from cadrel.core.response import FrequencyResponse, folded, measure_step
+from cadrel.core.response import FrequencyResponse, curve_of, folded, measure_step
 from cadrel.core.tuning import tune_velocity
 from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
-from cadrel.procedures.electrical import curve_of
 from cadrel.procedures.judging import asked_of, go_back_unless_proven, loop_summary
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import (

@@ -9,7 +9,7 @@ import re
 import urllib.parse
 from collections.abc import Awaitable, Callable, MutableMapping
 from http.cookies import CookieError, SimpleCookie
-from typing import Any
+from typing import Any, cast
 
 from django.core.asgi import get_asgi_application
 
@@ -45,7 +45,7 @@ async def application(scope: Scope, receive: Receive, send: Send) -> None:
     if not length.isdigit() or len(length) > 12 or int(length) > most:
         await _say(send, 413, TOO_LONG.format(most=most / 1e6), b"text/html; charset=utf-8")
         return
-    await django_application(scope, _bounded(receive, most), send)
+    await django_application(dict(scope), _bounded(receive, most), cast(Any, send))
 
 
 def _bounded(receive: Receive, most: int) -> Receive:

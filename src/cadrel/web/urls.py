@@ -3,12 +3,8 @@
 from django.contrib.auth import views as auth
 from django.urls import path, register_converter
 
-from cadrel.web.accounts.views import LogIn
-from cadrel.web.library import views as library
-from cadrel.web.projects import views as projects
-from cadrel.web.rig import views as rig
-from cadrel.web.route import views as route
-from cadrel.web.runs import views as runs
+from cadrel.web.pages import library, projects, rig, route, runs
+from cadrel.web.pages.accounts import LogIn
 
 
 class Number:

@@ -85,7 +85,8 @@ def _database(var: Path) -> Row:
         try:
             client = rigged.client()
             filler = fill(rigged.postgres.home)
-            statuses, said = set(), ""
+            statuses: set[int] = set()
+            said = ""
             before = int(str(rigged.query("SELECT count(*) FROM projects_project")[0][0]))
             made = 0
             until = time.monotonic() + 60

@@ -100,7 +100,7 @@ class Rigged:
                     host="127.0.0.1", port=self.database, user="cadrel", password=self.postgres.password,
                     dbname="cadrel", connect_timeout=3,
                 ) as connection:  # fmt: skip
-                    return connection.execute(text).fetchall()  # type: ignore[arg-type]
+                    return connection.execute(text).fetchall()
             except psycopg.OperationalError:
                 if time.monotonic() > until:
                     raise

@@ -13,6 +13,7 @@ The equations are those of docs/control-structure.md; nothing here knows the sim
 
 from cadrel.core.control.cascade import (
     Gains,
+    LoopName,
     LoopResponses,
     closed,
     current_open,
@@ -33,6 +34,7 @@ from cadrel.core.control.sampling import Rates, Sensor
 
 __all__ = [
     "Gains",
+    "LoopName",
     "LoopResponses",
     "Margins",
     "Rates",

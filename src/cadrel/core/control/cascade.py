@@ -274,15 +274,15 @@ class LoopResponses:
 
 def loop_responses(
     load: TwoMass | ComplexArray, winding: Winding, gains: Gains, frequency: FloatArray
-) -> dict[str, LoopResponses]:
+) -> dict[LoopName, LoopResponses]:
     """Return current, velocity and position loop on a grid. `load` is a model, or a measured velocity plant."""
     plant = velocity_plant(load, winding, gains, frequency) if isinstance(load, TwoMass) else load
-    loops = {
+    loops: dict[LoopName, ComplexArray] = {
         "current": current_open(winding, gains, frequency),
         "velocity": velocity_open(plant, gains, frequency),
         "position": position_open(plant, gains, frequency),
     }
-    result = {}
+    result: dict[LoopName, LoopResponses] = {}
     for key, loop in loops.items():
         s = sensitivity(loop)
         # Command to measured value: the filter in the velocity feedback is outside the forward path.

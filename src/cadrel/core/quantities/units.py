@@ -27,6 +27,9 @@ class UnknownUnit(CoreError):
     remedy = "Use one of: {known}."
 
 
+FARTHEST_POWER = 150  # of 92; beyond it there is no number
+
+
 @dataclass(frozen=True, slots=True)
 class Unit:
     """One printed unit: `si = value * factor + offset`, or `si = factor / value` where it is `reciprocal`.
@@ -47,7 +50,8 @@ class Unit:
         if self.reciprocal:
             return self.factor / value if value else math.inf
         if self.gauge:
-            return self.factor * 92 ** ((36 - value) / 19.5)
+            power = (36 - value) / 19.5
+            return self.factor * 92**power if abs(power) < FARTHEST_POWER else (math.inf if power > 0 else 0.0)
         return value * self.factor + self.offset
 
     def from_si(self, value: float) -> float:

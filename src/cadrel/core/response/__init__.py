@@ -3,10 +3,12 @@
 multisine.py   periodic excitations
 estimate.py    records of a periodic experiment -> FrequencyResponse
 folding.py     a recording of repeats -> their mean, derived on demand
+curves.py      complex curves as plain lists
 steps.py       a recorded step -> rise, overshoot, settling
 moves.py       a recorded move -> settling from the end of the command, following error, current
 """
 
+from cadrel.core.response.curves import curve_of
 from cadrel.core.response.estimate import FrequencyResponse, average_responses, estimate_response
 from cadrel.core.response.folding import folded, with_injected_position
 from cadrel.core.response.moves import MoveMetrics, measure_moves
@@ -19,6 +21,7 @@ __all__ = [
     "MoveMetrics",
     "StepMetrics",
     "average_responses",
+    "curve_of",
     "estimate_response",
     "folded",
     "log_lines",

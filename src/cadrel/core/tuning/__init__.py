@@ -3,16 +3,20 @@
 current.py    gains from R, L and the wanted bandwidth
 velocity.py   PI, filters and notch on a measured plant
 position.py   Kv around the closed velocity loop
+prediction.py curves and margins that gains would give
 """
 
 from cadrel.core.tuning.current import tune_current
 from cadrel.core.tuning.position import tune_position
+from cadrel.core.tuning.prediction import load_of, predict_loop
 from cadrel.core.tuning.velocity import TuningRefused, VelocityTuning, limiting_factor, tune_velocity
 
 __all__ = [
     "TuningRefused",
     "VelocityTuning",
     "limiting_factor",
+    "load_of",
+    "predict_loop",
     "tune_current",
     "tune_position",
     "tune_velocity",

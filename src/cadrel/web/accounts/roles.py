@@ -22,7 +22,7 @@ def is_engineer(user: Any) -> bool:
 def role_of(user: Any) -> str:
     """The most that the user may: a name of `ROLES`."""
     is_engineer(user)
-    held = getattr(user, "_cadrel_groups", set())
+    held: set[str] = getattr(user, "_cadrel_groups", set())
     return next((role for role in reversed(ROLES) if role in held), ROLES[0])
 
 

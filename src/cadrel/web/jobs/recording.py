@@ -4,11 +4,11 @@ import logging
 
 from django.db import transaction
 
+from cadrel.web.changes.outcomes import keep_outcome, keep_unfinished
 from cadrel.web.jobs import spool
 from cadrel.web.jobs.models import Job
 from cadrel.web.jobs.patience import patiently
 from cadrel.web.jobs.running import Ending, Pulse, assignment_of, carry_out
-from cadrel.web.runs.actions import keep_outcome, keep_unfinished
 
 log = logging.getLogger("cadrel.worker")
 

@@ -9,8 +9,8 @@ from django.db.models import Max
 from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import Entry, is_given
 from cadrel.exchange import RecordFile, record_keys
+from cadrel.web.changes.values import save_entries
 from cadrel.web.library.models import Record, Revision, Use
-from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis, ValueSet
 
 

@@ -5,7 +5,7 @@ import contextlib
 import json
 import secrets
 import time
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import AsyncGenerator, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -52,7 +52,7 @@ class Hub:
         self._gone: dict[tuple[int, int, str], float] = {}  # (axis, user, tab) -> when its page went
         self._texts: dict[tuple[int, int, str], tuple[Contact, str]] = {}
 
-    async def look(self, axis_id: int, who: Pass, *, session: str, tab: str) -> AsyncIterator[str]:
+    async def look(self, axis_id: int, who: Pass, *, session: str, tab: str) -> AsyncGenerator[str]:
         """Yield the strip of an axis, as JSON, as often as the drive is looked at; ends with the session."""
         await self._read_once()
         with self.present(who, session=session, tab=tab, axis_id=axis_id) as me:

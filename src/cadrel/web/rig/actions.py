@@ -14,9 +14,9 @@ from cadrel.link.commands import CONSENT_SECONDS
 from cadrel.procedures import PROCEDURES
 from cadrel.procedures.session import ABORT
 from cadrel.web.accounts.roles import require_engineer
+from cadrel.web.changes.values import save_entries
 from cadrel.web.jobs.models import Job, WorkerSign
 from cadrel.web.jobs.worker import CHANNEL
-from cadrel.web.projects.actions import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.errors import NoControl, NotConnected, NotReady
 from cadrel.web.rig.links import drive_of, owned_by, stand_in_of

@@ -8,11 +8,11 @@ import numpy as np
 from cadrel.core.axis import entry_from_drive
 from cadrel.core.parameters import Entry, check_entry, choice_of
 from cadrel.procedures import Finding, Outcome, RunRecord, plan_commutation
-from cadrel.web.projects.actions import save_entries
+from cadrel.web.changes.outcomes import keep_outcome
+from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import consent_end, leading, log, send_values
 from cadrel.web.rig.errors import NotReady
-from cadrel.web.runs.actions import keep_outcome
 
 TURN = 2 * math.pi
 LEAST_STD = math.radians(1.0)  # no reading by eye and hand is better

@@ -5,12 +5,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from cadrel.core.axis import AxisModel
-from cadrel.core.errors import CadrelError
 from cadrel.core.feedback import signal_quality
-from cadrel.core.mechanics import mechanism_from_entries
 from cadrel.core.parameters import REGISTRY, choice_of
 from cadrel.web.projects.models import Axis
+from cadrel.web.projects.understanding import unit_of
 from cadrel.web.rig.links import owned_by, try_status
 
 STATES = {
@@ -171,20 +169,3 @@ def _signal_quality(facts: AxisFacts, status: Mapping[str, Any]) -> str:
         words=(status["word_errors"], status["words"]) if kind == "serial" else None,
     )
     return str(found)
-
-
-def unit_of(axis: Axis) -> tuple[str, float]:
-    """Return the axis's unit and units per motor radian; motor revolutions while mechanics is not entered."""
-    try:
-        mechanism = mechanism_from_entries(axis.values)
-    except CadrelError:
-        return "rev", 1 / (2 * math.pi)
-    return mechanism.unit, mechanism.unit_per_rad
-
-
-def model_or_none(axis: Axis) -> AxisModel | None:
-    """Return the axis as understood, or None while entries are missing or wrong."""
-    try:
-        return axis.understood
-    except CadrelError:
-        return None

@@ -111,23 +111,24 @@ def parse(
             if is_required(p, chosen):
                 problems[p.key] = "is empty; type the value as printed."
             continue
-        entries[p.key] = entry = _entry(p, raw, post, chosen)
+        entry = _entry(p, raw, post, chosen)
+        entries[p.key] = entry
         if not p.choices:
             try:
                 _take_printed(p, raw, entry, chosen)
             except UnreadableCell as cell:
                 problems[p.key] = str(cell.facts["why"])
     together: dict[str, Entry] = {**chosen, **{k: e for k, e in entries.items() if e is not None}}
-    for key, entry in entries.items():
-        if entry is None or key in problems:
+    for key, made in entries.items():
+        if made is None or key in problems:
             continue
         try:
-            check_entry(key, entry, together)
+            check_entry(key, made, together)
         except EntryProblem as problem:
             problems[key] = str(problem.facts["why"])
         else:
             if not REGISTRY[key].choices:
-                entry["value"] = float(entry["value"])
+                made["value"] = float(made["value"])
     return entries, problems
 
 

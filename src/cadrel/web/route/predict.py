@@ -4,30 +4,17 @@ import math
 from collections.abc import Mapping
 from typing import Any
 
-import numpy as np
-
 from cadrel.core.control import (
     Gains,
-    TwoMass,
+    LoopName,
     Winding,
-    feedback_filter,
-    loop_responses,
-    position_open,
-    read_margins,
-    spectral_radius,
-    step_response,
-    velocity_open,
-    velocity_plant,
 )
-from cadrel.core.identification import IdentifiedPlant
-from cadrel.procedures.electrical import curve_of
+from cadrel.core.tuning import load_of, predict_loop
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import wanted_values
 from cadrel.web.runs.plant import plant_of
 
-GRIDS = {"current": (10.0, 7000.0), "velocity": (1.0, 1900.0), "position": (0.5, 1900.0)}
-STEP_SECONDS = {"current": 0.006, "velocity": 0.12, "position": 0.25}
-SLIDERS = {
+SLIDERS: dict[LoopName, tuple[str, ...]] = {
     "current": ("current.gain", "current.reset_time"),
     "velocity": (
         "velocity.gain",
@@ -41,16 +28,12 @@ SLIDERS = {
 }
 
 
-def load_of(plant: IdentifiedPlant, values: Mapping[str, float]) -> tuple[TwoMass, str]:
-    """Return the load to predict with, and where it comes from."""
-    if plant.springy is not None:
-        return plant.springy.load, "identified model"
-    viscous = plant.total.viscous_total if plant.total is not None else 0.0
-    origin = "identified inertia, rigid" if plant.total is not None else "entered inertia, rigid"
-    return TwoMass(inertia_motor=values["load.inertia"], viscous=viscous), origin
+def loop_of(name: str) -> LoopName | None:
+    """Return the loop of that name that has gains to set, or None."""
+    return next((loop for loop in SLIDERS if loop == name), None)
 
 
-def predict(axis: Axis, loop: str, changed: Mapping[str, float]) -> dict[str, Any]:
+def predict(axis: Axis, loop: LoopName, changed: Mapping[str, float]) -> dict[str, Any]:
     """Return curves, step and margins of a loop with some gains changed, beside those in the project.
 
     Raises
@@ -59,7 +42,6 @@ def predict(axis: Axis, loop: str, changed: Mapping[str, float]) -> dict[str, An
         Entries are missing.
     """
     kept = wanted_values(axis)
-    values = {**kept, **changed}
     plant = plant_of(axis)
     load, origin = load_of(plant, kept)
     # Loops around the motor meet the winding as small currents do; the current loop itself is shown at a bias.
@@ -67,47 +49,16 @@ def predict(axis: Axis, loop: str, changed: Mapping[str, float]) -> dict[str, An
     if loop != "current":
         winding = plant.winding(winding)
     result: dict[str, Any] = {"origin": origin}
-    result["kept"] = _one(loop, load, winding, Gains.from_drive(kept, axis.rates), plant)
-    tried = Gains.from_drive(values, axis.rates)
-    result["now"] = _one(loop, load, winding, tried, plant) if changed else result["kept"]
+
+    def of(values: Mapping[str, float]) -> dict[str, Any]:
+        return predict_loop(loop, load, winding, Gains.from_drive(values, axis.rates), plant)
+
+    result["kept"] = of(kept)
+    result["now"] = of({**kept, **changed}) if changed else result["kept"]
+    proposal = axis.proposals.filter(step=loop, state="open").first()
+    if proposal is not None:
+        result["proposed"] = of({**kept, **{c["key"]: c["after"] for c in proposal.changes}})
     return result
-
-
-def _one(loop: str, load: TwoMass, winding: Winding, gains: Gains, plant: IdentifiedPlant) -> dict[str, Any]:
-    low, high = GRIDS[loop]
-    f = np.geomspace(low, high, 330)
-    responses = loop_responses(load, winding, gains, f)[loop]
-    radius = spectral_radius(loop, load, winding, gains)  # type: ignore[arg-type]
-    margins = read_margins(responses.open, f, closed_loop=responses.closed)
-    time, y = step_response(loop, load, winding, gains, duration=STEP_SECONDS[loop])
-    every = max(1, len(time) // 400)
-    stable = radius < 1
-    result = {
-        "open": curve_of(f, responses.open),
-        "closed": curve_of(f, responses.closed),
-        "sensitivity": curve_of(f, responses.sensitivity),
-        "stable": stable,
-        "margins": margins.as_dict(),
-        "step": {"t": time[::every].tolist(), "y": np.clip(y, -5, 5)[::every].tolist()},
-    }
-    if loop != "current":
-        result["plant"] = curve_of(f, velocity_plant(load, winding, gains, f))
-        _on_measured(loop, gains, plant, result)
-    return result
-
-
-def _on_measured(loop: str, gains: Gains, plant: IdentifiedPlant, result: dict[str, Any]) -> None:
-    """The same gains on the measured plant, where one is kept."""
-    if plant.springy is None:
-        return
-    f, value = plant.springy.measured.frequency, plant.springy.measured.value
-    opened = velocity_open(value, gains, f) if loop == "velocity" else position_open(value, gains, f)
-    result["measured_open"] = curve_of(f, opened)
-    # Command to measured value: the filter in the velocity feedback is outside the forward path.
-    closed = opened / (1 + opened) / (feedback_filter(gains, f) if loop == "velocity" else 1.0)
-    result["measured_closed"] = curve_of(f, closed)
-    result["measured_plant"] = curve_of(f, value)
-    result["measured_margins"] = read_margins(opened, f).as_dict()
 
 
 def asked_rows(loop: str, values: Mapping[str, Any], prediction: dict[str, Any]) -> list[dict[str, Any]]:

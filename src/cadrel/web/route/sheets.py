@@ -10,16 +10,16 @@ from cadrel.core.quantities import from_si, units_of
 from cadrel.link import LinkError
 from cadrel.procedures import plan_commutation
 from cadrel.procedures.route import consent_for
+from cadrel.web.changes.values import retired_by
 from cadrel.web.library.actions import is_altered
-from cadrel.web.projects.actions import retired_by
 from cadrel.web.projects.models import Axis
+from cadrel.web.projects.understanding import model_or_none
 from cadrel.web.rig.actions import differences, wanted_values
 from cadrel.web.rig.links import drive_of
-from cadrel.web.rig.strip import model_or_none
 from cadrel.web.route.entries import asked_of, form_of, shown_value
 from cadrel.web.route.facts import understood_of
 from cadrel.web.route.phasing import power_up_text
-from cadrel.web.route.predict import SLIDERS, asked_rows, predict
+from cadrel.web.route.predict import SLIDERS, asked_rows, loop_of, predict
 from cadrel.web.route.sources import sources_of
 from cadrel.web.runs.plots import plots_of
 
@@ -103,7 +103,7 @@ def sheet_of(axis: Axis, step: str, strip: dict[str, Any], user: Any) -> dict[st
             context["sources"] = [r for r in sources_of(axis) if (step == "mechanics") == r["key"].startswith("load.")]
         if step in ("motor", "feedback"):
             use = axis.uses.filter(kind=step).select_related("revision__record").first()
-            context |= {"kept_kind": step, "use": use, "altered": bool(use) and is_altered(use)}
+            context |= {"kept_kind": step, "use": use, "altered": use is not None and is_altered(use)}
         if step == "feedback" and axis.connected:
             context |= _hand_context(axis)
     elif step == "drive":
@@ -206,9 +206,10 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
         context["phasing_share"] = f"{100 * model.phasing_share:.4g}"
         context["power_up_ways"] = [] if model.knows_angle_at_power_up else REGISTRY["phasing.power_up"].choices
         context["power_up_way"] = model.power_up
-    if step in SLIDERS:
-        context["sliders"] = [slider_of(k, wanted[k]) for k in SLIDERS[step]]
-        prediction = predict(axis, step, {})
+    loop = loop_of(step)
+    if loop is not None:
+        context["sliders"] = [slider_of(k, wanted[k]) for k in SLIDERS[loop]]
+        prediction = predict(axis, loop, {})
         context["prediction"] = prediction
         context["asked"] = asked_rows(step, _asked(model), prediction)
     if step == "acceptance" and runs:

@@ -6,10 +6,10 @@ from typing import Any
 from cadrel.core.axis import SHOWN, entry_from_drive, from_the_sheet
 from cadrel.core.errors import CoreError
 from cadrel.core.parameters import REGISTRY, Entry, check_entry
-from cadrel.web.projects.actions import save_entries
+from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
+from cadrel.web.projects.understanding import model_or_none
 from cadrel.web.rig.errors import NotReady
-from cadrel.web.rig.strip import model_or_none
 from cadrel.web.route.entries import shown_value
 
 # Kind of the finding that a drive value may come from.

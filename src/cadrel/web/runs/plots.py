@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from cadrel.web.projects.models import Axis
-from cadrel.web.rig.strip import unit_of
+from cadrel.web.projects.understanding import unit_of
 from cadrel.web.runs.models import Run
 from cadrel.web.runs.shape import reduce_min_max
 

@@ -1,6 +1,5 @@
 """Small tags of the templates."""
 
-import json
 import math
 from typing import Any
 
@@ -21,16 +20,6 @@ def data_script(value: Any, dom_id: str = "") -> SafeString:
         text = text.replace(sign, escape)
     name = f' id="{dom_id}"' if dom_id else ""
     return mark_safe(f'<script{name} type="application/json">{text}</script>')
-
-
-@register.filter
-def parts(text: str) -> list[str]:
-    """What happened, what it means, what to do; plain texts count as the first."""
-    try:
-        found = json.loads(text)
-    except ValueError:
-        return [text, "", ""]
-    return [str(p) for p in found] if isinstance(found, list) else [text, "", ""]
 
 
 @register.filter

@@ -6,7 +6,7 @@ from cadrel.core.axis import check_limits, check_move, current_limit, planned_mo
 from cadrel.core.parameters import Entry
 from cadrel.web.route.facts.motor import bus_or_none
 from cadrel.web.route.facts.pictures import profile_picture
-from cadrel.web.route.facts.shape import Facts
+from cadrel.web.route.facts.shape import Facts, parted
 
 
 def limits_facts(values: Mapping[str, Entry]) -> Facts:
@@ -22,8 +22,8 @@ def limits_facts(values: Mapping[str, Entry]) -> Facts:
     facts.rows = [
         ("Fastest move within the limits", f"{1e3 * plan.profile.duration:.0f}", "ms"),
         ("It reaches", f"{top * per:.4g}", f"{unit}/s"),
-        ("Motor speed then", *shown_speed(axis.motor, top).split(" ")),
-        ("It takes, at most", *shown_torque(axis.motor, plan.demand.torque_peak).split(" ")),
+        ("Motor speed then", *parted(shown_speed(axis.motor, top))),
+        ("It takes, at most", *parted(shown_torque(axis.motor, plan.demand.torque_peak))),
         ("Advised: velocity limit", f"{1.1 * top * per:.4g} to {1.2 * top * per:.4g}", f"{unit}/s"),
         ("Advised: current limit", f"{most:.4g}", "A peak"),
         ("Advised: following-error window", f"{5 * axis.goal.following_error * per:.4g}", unit),

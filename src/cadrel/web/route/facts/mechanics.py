@@ -10,7 +10,7 @@ from cadrel.core.motor import motor_from_sheet
 from cadrel.core.parameters import Entry
 from cadrel.web.route.facts.motor import bus_or_none
 from cadrel.web.route.facts.pictures import mechanism_picture
-from cadrel.web.route.facts.shape import Facts, Row
+from cadrel.web.route.facts.shape import Facts, Row, parted
 
 
 def mechanics_facts(values: Mapping[str, Entry]) -> Facts:
@@ -49,9 +49,9 @@ def mechanics_facts(values: Mapping[str, Entry]) -> Facts:
     except (CadrelError, ArithmeticError, ValueError):
         return facts
     facts.rows += [
-        ("Move: peak of the motor", *shown_torque(motor, plan.demand.torque_peak).split(" ")),
-        ("Move: rms with dwell", *shown_torque(motor, plan.demand.torque_rms).split(" ")),
-        ("Move: top motor speed", *shown_speed(motor, plan.demand.speed_top).split(" ")),
+        ("Move: peak of the motor", *parted(shown_torque(motor, plan.demand.torque_peak))),
+        ("Move: rms with dwell", *parted(shown_torque(motor, plan.demand.torque_rms))),
+        ("Move: top motor speed", *parted(shown_speed(motor, plan.demand.speed_top))),
     ]
     if bus:
         facts.checks += check_move(plan, values, bus)

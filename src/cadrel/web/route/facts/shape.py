@@ -16,3 +16,9 @@ class Facts:
     checks: list[Check] = field(default_factory=list)
     pictures: list[dict[str, Any]] = field(default_factory=list)
     problem: str | None = None
+
+
+def parted(text: str) -> tuple[str, str]:
+    """Return number and unit of a printed quantity."""
+    number, _, unit = text.partition(" ")
+    return number, unit

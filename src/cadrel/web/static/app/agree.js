@@ -24,11 +24,16 @@ document.addEventListener("change", (event) => {
 });
 
 // At the moment of sending, and not of the tick: a box ticked before this script ran counts too.
-document.addEventListener("submit", (event) => {
-  const box = /** @type {HTMLInputElement | null} */ (
-    /** @type {Element} */ (event.target).querySelector(".agree input[data-consent]"));
-  if (box) keep(box, "tab", tab());
-}, { capture: true });
+document.addEventListener(
+  "submit",
+  (event) => {
+    const box = /** @type {HTMLInputElement | null} */ (
+      /** @type {Element} */ (event.target).querySelector(".agree input[data-consent]")
+    );
+    if (box) keep(box, "tab", tab());
+  },
+  { capture: true },
+);
 
 /** @returns {NodeListOf<HTMLInputElement>} */
 function boxes() {

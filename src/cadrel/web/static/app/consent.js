@@ -11,7 +11,9 @@ export function registerConsent() {
         this.closed = !this.$el.querySelector("input[name=consent]").checked;
       },
       /** @param {Event} event */
-      toggle(event) { this.closed = !(/** @type {HTMLInputElement} */ (event.target).checked); },
+      toggle(event) {
+        this.closed = !(/** @type {HTMLInputElement} */ (event.target).checked);
+      },
     }));
   });
 }

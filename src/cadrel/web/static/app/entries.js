@@ -1,8 +1,14 @@
 // @ts-check
-/** When other choices ask for other fields the form is drawn anew; what was typed meanwhile is put back into it. @param {HTMLElement} form */
+/**
+ * When other choices ask for other fields the form is drawn anew; what was typed meanwhile is put back into it.
+ * @param {HTMLElement} form
+ */
 export function mount(form) {
   const typed = /** @type {Map<string, string>} */ (new Map());
-  const controls = () => /** @type {NodeListOf<HTMLInputElement | HTMLSelectElement>} */ (form.querySelectorAll("#fields input:not([type=hidden]), #fields select"));
+  const controls = () =>
+    /** @type {NodeListOf<HTMLInputElement | HTMLSelectElement>} */ (
+      form.querySelectorAll("#fields input:not([type=hidden]), #fields select")
+    );
   const keep = (/** @type {Event} */ event) => {
     if (/** @type {CustomEvent} */ (event).detail.target.id !== "fields") return;
     typed.clear();
@@ -22,5 +28,8 @@ export function mount(form) {
   };
   document.addEventListener("htmx:oobBeforeSwap", keep);
   document.addEventListener("htmx:oobAfterSwap", putBack);
-  return () => { document.removeEventListener("htmx:oobBeforeSwap", keep); document.removeEventListener("htmx:oobAfterSwap", putBack); };
+  return () => {
+    document.removeEventListener("htmx:oobBeforeSwap", keep);
+    document.removeEventListener("htmx:oobAfterSwap", putBack);
+  };
 }

@@ -12,7 +12,8 @@ export function mount(form) {
   }));
   const bounds = (/** @type {HTMLInputElement} */ r) => [Number(r.dataset.low), Number(r.dataset.high)];
   const shareOf = (/** @type {(typeof rows)[number]} */ row, /** @type {string | undefined} */ text) => {
-    const [low, high] = bounds(row.range), value = Number(text);
+    const [low, high] = bounds(row.range),
+      value = Number(text);
     return row.log ? Math.log(value / low) / Math.log(high / low) : (value - low) / (high - low);
   };
   const place = (/** @type {(typeof rows)[number]} */ row) => {
@@ -20,36 +21,57 @@ export function mount(form) {
     if (Number.isFinite(share)) row.range.value = String(Math.round(1000 * share));
     row.pending.hidden = row.number.value === row.number.dataset.kept;
   };
-  let asking = false, again = false;
+  const tell = (/** @type {string} */ text) => {
+    const problem = form.querySelector("#gain-problem");
+    if (problem) problem.textContent = text;
+  };
+  let asking = false,
+    again = false;
   const ask = async () => {
-    if (asking) { again = true; return; }
+    if (asking) {
+      again = true;
+      return;
+    }
     asking = true;
     const values = Object.fromEntries(rows.map((r) => [r.number.name, r.number.value]));
-    const answer = await post(String(form.dataset.predict), values);
-    const body = await answer.json();
-    const problem = form.querySelector("#gain-problem");
-    if (problem) problem.textContent = body.problem ?? (body.now?.stable === false ? "These values are unstable." : "");
-    if (answer.ok) {
-      table(form, body.table);
-      document.dispatchEvent(new CustomEvent("gains:predicted", { detail: body }));
+    try {
+      const answer = await post(String(form.dataset.predict), values);
+      const body = await answer.json();
+      tell(body.problem ?? (body.now?.stable === false ? "These values are unstable." : ""));
+      if (answer.ok) {
+        table(form, body.table);
+        document.dispatchEvent(new CustomEvent("gains:predicted", { detail: body }));
+      }
+    } catch {
+      tell("Cadrel did not answer: the curves are those of before. Drag on to ask again.");
     }
     asking = false;
-    if (again) { again = false; ask(); }
+    if (again) {
+      again = false;
+      ask();
+    }
   };
   for (const row of rows) {
     place(row);
     row.row.style.setProperty("--kept", String(shareOf(row, row.number.dataset.kept))); // where a mark stays
     row.range.addEventListener("input", () => {
-      const [low, high] = bounds(row.range), share = Number(row.range.value) / 1000;
+      const [low, high] = bounds(row.range),
+        share = Number(row.range.value) / 1000;
       const value = row.log ? low * (high / low) ** share : low + (high - low) * share;
       row.number.value = String(Number(value.toPrecision(4)));
       row.pending.hidden = row.number.value === row.number.dataset.kept;
       ask();
     });
-    row.number.addEventListener("input", () => { place(row); ask(); });
+    row.number.addEventListener("input", () => {
+      place(row);
+      ask();
+    });
   }
   form.querySelector("#gains-back")?.addEventListener("click", () => {
-    for (const row of rows) { row.number.value = String(row.number.dataset.kept); place(row); }
+    for (const row of rows) {
+      row.number.value = String(row.number.dataset.kept);
+      place(row);
+    }
     ask();
   });
   if (rows.some((row) => row.number.value !== row.number.dataset.kept)) ask(); // typed before this was there

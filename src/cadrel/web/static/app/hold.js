@@ -13,8 +13,12 @@ const REFUSED = 400; // [ms] of refusals after which a press has failed
  */
 export function holding(root, begin, go = (values) => values) {
   const url = String(root.dataset.url);
-  let held = /** @type {HTMLElement | null} */ (null), values = /** @type {Record<string, string>} */ ({});
-  let busy = false, timer = 0, holder = "", taken = 0;
+  let held = /** @type {HTMLElement | null} */ (null),
+    values = /** @type {Record<string, string>} */ ({});
+  let busy = false,
+    timer = 0,
+    holder = "",
+    taken = 0;
   let ended = /** @type {Promise<unknown>} */ (Promise.resolve()); // the press before, told to the drive
   const beat = async () => {
     if (!held || busy) return;
@@ -22,14 +26,23 @@ export function holding(root, begin, go = (values) => values) {
     try {
       await ended;
       if (!held) return;
-      const answer = await post(url, { ...values, holder }), told = answer.status === 204 ? {} : await answer.json();
-      if (answer.ok) { values = go(values, told); taken = performance.now(); }
+      const answer = await post(url, { ...values, holder }),
+        told = answer.status === 204 ? {} : await answer.json();
+      if (answer.ok) {
+        values = go(values, told);
+        taken = performance.now();
+      }
       // What is refused for a moment is asked for again: another button may just be let go.
-      else if (held && performance.now() - taken > REFUSED) { release(); say(told.text); }
+      else if (held && performance.now() - taken > REFUSED) {
+        release();
+        say(told.text);
+      }
     } catch {
       release();
       say("No contact with Cadrel. The jog ends in the drive by itself; look at the axis.");
-    } finally { busy = false; }
+    } finally {
+      busy = false;
+    }
   };
   const press = (/** @type {HTMLElement} */ button) => {
     if (held) return;
@@ -50,16 +63,34 @@ export function holding(root, begin, go = (values) => values) {
     ended = post(url, { share: "0", holder }).catch(() => {});
   };
   for (const button of /** @type {NodeListOf<HTMLElement>} */ (root.querySelectorAll(".hold"))) {
-    button.addEventListener("pointerdown", (event) => { button.setPointerCapture(event.pointerId); press(button); });
+    button.addEventListener("pointerdown", (event) => {
+      button.setPointerCapture(event.pointerId);
+      press(button);
+    });
     // Only the held button lets go: pressing one takes the focus from the other, whose blur means nothing.
-    const letGo = () => { if (held === button) release(); };
-    for (const kind of ["pointerup", "pointercancel", "lostpointercapture", "blur", "keyup"]) button.addEventListener(kind, letGo);
-    button.addEventListener("keydown", (event) => { if ((event.key === " " || event.key === "Enter") && !event.repeat) { event.preventDefault(); press(button); } });
+    const letGo = () => {
+      if (held === button) release();
+    };
+    for (const kind of ["pointerup", "pointercancel", "lostpointercapture", "blur", "keyup"])
+      button.addEventListener(kind, letGo);
+    button.addEventListener("keydown", (event) => {
+      if ((event.key === " " || event.key === "Enter") && !event.repeat) {
+        event.preventDefault();
+        press(button);
+      }
+    });
     button.addEventListener("contextmenu", (event) => event.preventDefault());
   }
-  const hidden = () => { if (document.hidden) release(); };
+  const hidden = () => {
+    if (document.hidden) release();
+  };
   document.addEventListener("visibilitychange", hidden);
   window.addEventListener("blur", release);
   window.addEventListener("pagehide", release);
-  return () => { release(); document.removeEventListener("visibilitychange", hidden); window.removeEventListener("blur", release); window.removeEventListener("pagehide", release); };
+  return () => {
+    release();
+    document.removeEventListener("visibilitychange", hidden);
+    window.removeEventListener("blur", release);
+    window.removeEventListener("pagehide", release);
+  };
 }

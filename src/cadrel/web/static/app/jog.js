@@ -8,7 +8,10 @@ export function mount(root) {
   const share = /** @type {HTMLSelectElement | null} */ (root.querySelector("#jog-share"));
   const letGo = holding(root, (button) => ({ share: String(Number(button.dataset.way) * Number(share?.value)) }));
   const unfollow = reloadWithoutPower(root, "position");
-  return () => { letGo(); unfollow(); };
+  return () => {
+    letGo();
+    unfollow();
+  };
 }
 
 /**

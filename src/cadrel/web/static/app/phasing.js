@@ -10,12 +10,22 @@ export function mount(root) {
   const follow = (/** @type {Event} */ event) => show(root, /** @type {CustomEvent} */ (event).detail);
   document.addEventListener("cadrel:live", follow);
   const chosen = (/** @type {string} */ id) => /** @type {HTMLSelectElement} */ (root.querySelector(id)).value;
-  const letGo = holding(root, (button) => ({
-    share: chosen("#vector-share"), speed: chosen("#vector-speed"), way: button.dataset.way ?? "0",
-    ...(button.dataset.step === undefined ? {} : { by: button.dataset.step }),
-  }), ({ by, ...rest }, { target }) => by === undefined ? rest : { ...rest, target: String(target) }); // a step is told once
+  const letGo = holding(
+    root,
+    (button) => ({
+      share: chosen("#vector-share"),
+      speed: chosen("#vector-speed"),
+      way: button.dataset.way ?? "0",
+      ...(button.dataset.step === undefined ? {} : { by: button.dataset.step }),
+    }),
+    ({ by, ...rest }, { target }) => (by === undefined ? rest : { ...rest, target: String(target) }),
+  ); // a step is told once
   const unfollow = reloadWithoutPower(root, "vector");
-  return () => { letGo(); unfollow(); document.removeEventListener("cadrel:live", follow); };
+  return () => {
+    letGo();
+    unfollow();
+    document.removeEventListener("cadrel:live", follow);
+  };
 }
 
 /** @param {HTMLElement} root @param {any} live */
@@ -25,16 +35,28 @@ function show(root, live) {
   // Without a zero since power-up the shaft's angle only says how it moves.
   const relative = live.angle_quality === "unknown" && live.link === "up";
   root.querySelector('[data-needle="shaft"]')?.classList.toggle("relative", relative);
-  const degrees = (/** @type {number | null | undefined} */ v) => v === null || v === undefined ? "–" : `${fixed(v, 1)}°`;
-  const texts = { vector: degrees(live.vector_deg), shaft: relative ? `${degrees(live.shaft_deg)} rel.` : degrees(live.shaft_deg), counts: live.counts ?? "–", hall: live.hall ?? "–",
-    index: live.index_counts ?? "not yet", quality: live.angle_quality ?? "–", words: live.words ? `${live.word_errors} of ${live.words}` : "–",
-    latency: live.latency_us === undefined ? "–" : `${fixed(live.latency_us, 0)} µs` };
+  const degrees = (/** @type {number | null | undefined} */ v) =>
+    v === null || v === undefined ? "–" : `${fixed(v, 1)}°`;
+  const texts = {
+    vector: degrees(live.vector_deg),
+    shaft: relative ? `${degrees(live.shaft_deg)} rel.` : degrees(live.shaft_deg),
+    counts: live.counts ?? "–",
+    hall: live.hall ?? "–",
+    index: live.index_counts ?? "not yet",
+    quality: live.angle_quality ?? "–",
+    words: live.words ? `${live.word_errors} of ${live.words}` : "–",
+    latency: live.latency_us === undefined ? "–" : `${fixed(live.latency_us, 0)} µs`,
+  };
   for (const [key, text] of Object.entries(texts)) {
     const place = root.querySelector(`[data-phasing="${key}"]`);
     if (place && place.textContent !== String(text)) place.textContent = String(text);
   }
-  for (const sector of root.querySelectorAll(".sector")) sector.classList.toggle("here", sector.getAttribute("data-hall") === String(live.hall));
-  if (live.signals) { dot(root, "raw", live.signals.cos, live.signals.sin); dot(root, "corrected", live.signals.u, live.signals.v); }
+  for (const sector of root.querySelectorAll(".sector"))
+    sector.classList.toggle("here", sector.getAttribute("data-hall") === String(live.hall));
+  if (live.signals) {
+    dot(root, "raw", live.signals.cos, live.signals.sin);
+    dot(root, "corrected", live.signals.u, live.signals.v);
+  }
 }
 
 /** @param {HTMLElement} root @param {string} name @param {number | null | undefined} angle */

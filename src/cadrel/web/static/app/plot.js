@@ -28,7 +28,19 @@ function time(root, spec) {
   const right = groups.some((group) => new Set(group.map((s) => s.axis)).size > 1);
   const drawn = groups.map((group, i) => {
     const place = root.appendChild(document.createElement("div"));
-    return { group, made: chart(place, { series: group, height: groups.length > 2 ? 150 : 190, xLabel: i === groups.length - 1 ? "ms" : "", sync: spec.id, right, onCursor: (text) => { if (text) reading.textContent = text; } }) };
+    return {
+      group,
+      made: chart(place, {
+        series: group,
+        height: groups.length > 2 ? 150 : 190,
+        xLabel: i === groups.length - 1 ? "ms" : "",
+        sync: spec.id,
+        right,
+        onCursor: (text) => {
+          if (text) reading.textContent = text;
+        },
+      }),
+    };
   });
   drawn.forEach(({ group, made }) => root.append(legend(group, [made.plot])));
   root.append(reading);
@@ -40,7 +52,8 @@ function split(series, stacked) {
   const kinds = [...new Set(series.map((s) => s.axis))];
   const groups = [];
   const most = stacked ? 1 : 2;
-  for (let i = 0; i < kinds.length; i += most) groups.push(series.filter((s) => kinds.slice(i, i + most).includes(s.axis)));
+  for (let i = 0; i < kinds.length; i += most)
+    groups.push(series.filter((s) => kinds.slice(i, i + most).includes(s.axis)));
   return groups;
 }
 
@@ -49,32 +62,85 @@ function bode(root, spec) {
   head(root, spec, spec.predicted ? `predicted ${words(spec.predicted, spec.which)}` : "");
   root.append(marks(spec.marks));
   const { plots, destroy } = bodePair(root, spec.series, spec.marks, spec.db_label);
-  root.append(legend(spec.series.map((/** @type {any} */ s) => ({ ...s, quantity: "loop" })), plots));
+  root.append(
+    legend(
+      spec.series.map((/** @type {any} */ s) => ({ ...s, quantity: "loop" })),
+      plots,
+    ),
+  );
   return destroy;
 }
 
-/** Magnitude over phase. @param {HTMLElement} root @param {any[]} curves @param {any} marked @param {string} [dbLabel] */
+/**
+ * Magnitude over phase.
+ * @param {HTMLElement} root @param {any[]} curves @param {any} marked @param {string} [dbLabel]
+ */
 export function bodePair(root, curves, marked, dbLabel) {
   const key = `bode-${Math.random()}`;
-  const make = (/** @type {string} */ field, /** @type {string} */ unit) => curves.map((c) => ({ label: c.label, x: c.f, y: c[field], style: c.style, quantity: "loop", axis: field, unit }));
+  const make = (/** @type {any[]} */ from, /** @type {string} */ field, /** @type {string} */ unit) =>
+    from.map((c) => ({ label: c.label, x: c.f, y: c[field], style: c.style, quantity: "loop", axis: field, unit }));
   const at = (/** @type {number | null | undefined} */ x, /** @type {string} */ text) => (x ? [{ x, text }] : []);
-  const gain = marked?.crossover_hz ? at(marked.crossover_hz, "0 dB") : at(marked?.bandwidth_hz, "−3 dB");
-  const phase = marked?.crossover_hz ? at(marked.phase_crossover_hz, "−180°") : at(marked?.bandwidth_90_hz, "−90°");
-  const upper = chart(root.appendChild(document.createElement("div")), { series: make("db", dbLabel ?? "dB"), height: 170, log: true, lines: [...gain, ...phase], level: 0, sync: key });
-  const lower = chart(root.appendChild(document.createElement("div")), { series: make("deg", "°"), height: 130, log: true, xLabel: "Hz", lines: [...gain, ...phase].map((l) => ({ ...l, text: "" })), level: -180, sync: key });
-  return { plots: [upper.plot, lower.plot], upper, lower, destroy: () => { upper.destroy(); lower.destroy(); } };
+  const lines = (/** @type {any} */ m) => [
+    ...(m?.crossover_hz ? at(m.crossover_hz, "0 dB") : at(m?.bandwidth_hz, "−3 dB")),
+    ...(m?.crossover_hz ? at(m.phase_crossover_hz, "−180°") : at(m?.bandwidth_90_hz, "−90°")),
+  ];
+  const bare = (/** @type {any} */ m) => lines(m).map((l) => ({ ...l, text: "" }));
+  const decibels = dbLabel ?? "dB";
+  const upper = chart(root.appendChild(document.createElement("div")), {
+    series: make(curves, "db", decibels),
+    height: 170,
+    log: true,
+    lines: lines(marked),
+    level: 0,
+    sync: key,
+  });
+  const lower = chart(root.appendChild(document.createElement("div")), {
+    series: make(curves, "deg", "°"),
+    height: 130,
+    log: true,
+    xLabel: "Hz",
+    lines: bare(marked),
+    level: -180,
+    sync: key,
+  });
+  return {
+    plots: [upper.plot, lower.plot],
+    renew: (/** @type {any[]} */ fresh, /** @type {any} */ m) => {
+      upper.renew(make(fresh, "db", decibels), lines(m));
+      lower.renew(make(fresh, "deg", "°"), bare(m));
+    },
+    destroy: () => {
+      upper.destroy();
+      lower.destroy();
+    },
+  };
 }
 
 /** @param {any} m @param {string} which */
 function words(m, which) {
-  return which === "open" ? `${m.phase_margin_deg === null ? "–" : short(m.phase_margin_deg)}°, ${m.gain_margin_db === null ? "–" : short(m.gain_margin_db)} dB` : m.bandwidth_hz ? `${short(Math.round(m.bandwidth_hz))} Hz` : "";
+  return which === "open"
+    ? `${m.phase_margin_deg === null ? "–" : short(m.phase_margin_deg)}°, ` +
+        `${m.gain_margin_db === null ? "–" : short(m.gain_margin_db)} dB`
+    : m.bandwidth_hz
+      ? `${short(Math.round(m.bandwidth_hz))} Hz`
+      : "";
 }
 
 /** @param {any} m */
 export function marks(m) {
   const box = Object.assign(document.createElement("div"), { className: "marks" });
-  const rows = /** @type {[string, number | null, string, number][]} */ ([["crossover", m.crossover_hz, "Hz", 0], ["phase margin", m.phase_margin_deg, "°", 0], ["gain margin", m.gain_margin_db, "dB", 1],
-    ["peak sensitivity", m.sensitivity_peak, "", 2], ["−3 dB at", m.bandwidth_hz, "Hz", 0], ["−90° at", m.bandwidth_90_hz, "Hz", 0]]);
-  for (const [label, value, unit, digits] of rows) if (value !== null && value !== undefined) box.append(Object.assign(document.createElement("span"), { textContent: `${label} ${value.toFixed(digits)} ${unit}` }));
+  const rows = /** @type {[string, number | null, string, number][]} */ ([
+    ["crossover", m.crossover_hz, "Hz", 0],
+    ["phase margin", m.phase_margin_deg, "°", 0],
+    ["gain margin", m.gain_margin_db, "dB", 1],
+    ["peak sensitivity", m.sensitivity_peak, "", 2],
+    ["−3 dB at", m.bandwidth_hz, "Hz", 0],
+    ["−90° at", m.bandwidth_90_hz, "Hz", 0],
+  ]);
+  for (const [label, value, unit, digits] of rows)
+    if (value !== null && value !== undefined)
+      box.append(
+        Object.assign(document.createElement("span"), { textContent: `${label} ${value.toFixed(digits)} ${unit}` }),
+      );
   return box;
 }

@@ -6,5 +6,8 @@ export function mount(place) {
   const source = stream(String(place.dataset.live));
   const close = () => source.close();
   window.addEventListener("pagehide", close);
-  return () => { window.removeEventListener("pagehide", close); close(); };
+  return () => {
+    window.removeEventListener("pagehide", close);
+    close();
+  };
 }

@@ -11,15 +11,23 @@ export function mount(strip) {
     show(strip, live);
     if (strip.id === "strip") document.dispatchEvent(new CustomEvent("cadrel:live", { detail: live }));
     const text = whatToTell(live, String(strip.dataset.user));
-    if (text !== told) tell(told = text);
+    if (text !== told) tell((told = text));
   };
-  source.onerror = () => show(strip, {
-    link: "lost", state: "No contact with Cadrel", lamp: "none", control: "not known what the axis does", blockers: [],
-    not_stored: [],
-  });
+  source.onerror = () =>
+    show(strip, {
+      link: "lost",
+      state: "No contact with Cadrel",
+      lamp: "none",
+      control: "not known what the axis does",
+      blockers: [],
+      not_stored: [],
+    });
   const close = () => source.close();
   window.addEventListener("pagehide", close);
-  return () => { window.removeEventListener("pagehide", close); close(); };
+  return () => {
+    window.removeEventListener("pagehide", close);
+    close();
+  };
 }
 
 const RECENT = 30; // [s] of drive time that a STOP of somebody else is told
@@ -49,8 +57,11 @@ function tell(text) {
 
 /** @param {HTMLElement} strip @param {any} live */
 export function show(strip, live) {
-  const texts = { ...live, not_stored_count: live.link === "up" ? String(live.not_stored.length) : "–",
-    blocker_text: live.blockers.length ? `${live.blockers.length} to clear` : "Ready to enable" };
+  const texts = {
+    ...live,
+    not_stored_count: live.link === "up" ? String(live.not_stored.length) : "–",
+    blocker_text: live.blockers.length ? `${live.blockers.length} to clear` : "Ready to enable",
+  };
   for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-live-text]"))) {
     const text = texts[String(place.dataset.liveText)];
     if (text !== undefined && place.textContent !== text) place.textContent = text;
@@ -61,8 +72,10 @@ export function show(strip, live) {
   }
   const power = strip.querySelector("#power");
   if (power) power.className = `power lamp-${live.lamp}`;
-  for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-shown-if]"))) place.hidden = !live[String(place.dataset.shownIf)];
-  for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-shown-unless]"))) place.hidden = Boolean(live[String(place.dataset.shownUnless)]);
+  for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-shown-if]")))
+    place.hidden = !live[String(place.dataset.shownIf)];
+  for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-shown-unless]")))
+    place.hidden = Boolean(live[String(place.dataset.shownUnless)]);
   const details = /** @type {HTMLElement | null} */ (strip.querySelector("#blockers"));
   if (!details) return; // other places show live values too
   details.hidden = live.link !== "up";
@@ -70,13 +83,18 @@ export function show(strip, live) {
   const key = JSON.stringify(live.blockers);
   if (list.dataset.key === key) return;
   list.dataset.key = key;
-  list.replaceChildren(...(live.blockers.length ? live.blockers.map((/** @type {any} */ b) => {
-    const item = document.createElement("li"), link = document.createElement("a");
-    link.href = `/axis/${list.dataset.axis}/${b.step}/`;
-    link.textContent = b.remedy;
-    item.append(`${b.text} `, link);
-    return item;
-  }) : [Object.assign(document.createElement("li"), { textContent: "Nothing prevents enabling." })]));
+  list.replaceChildren(
+    ...(live.blockers.length
+      ? live.blockers.map((/** @type {any} */ b) => {
+          const item = document.createElement("li"),
+            link = document.createElement("a");
+          link.href = `/axis/${list.dataset.axis}/${b.step}/`;
+          link.textContent = b.remedy;
+          item.append(`${b.text} `, link);
+          return item;
+        })
+      : [Object.assign(document.createElement("li"), { textContent: "Nothing prevents enabling." })]),
+  );
 }
 
 /** @param {number} value @param {number} digits */

@@ -1,10 +1,22 @@
 // @ts-check
-// Mounts one module per [data-module] element and undoes it when the element goes. Step keys live here; STOP has a script of its own.
+// Mounts one module per [data-module] element and undoes it when the element goes. Step keys live here; STOP has
+// a script of its own.
 import "./agree.js";
 import { registerConsent } from "./consent.js";
 
-const MODULES = { rig: "./rig.js", jog: "./jog.js", plot: "./plot.js", predicted: "./predicted.js", gains: "./gains.js",
-  echo: "./echo.js", presence: "./presence.js", phasing: "./phasing.js", compare: "./compare.js", entries: "./entries.js", confirm: "./confirm.js" };
+const MODULES = {
+  rig: "./rig.js",
+  jog: "./jog.js",
+  plot: "./plot.js",
+  predicted: "./predicted.js",
+  gains: "./gains.js",
+  echo: "./echo.js",
+  presence: "./presence.js",
+  phasing: "./phasing.js",
+  compare: "./compare.js",
+  entries: "./entries.js",
+  confirm: "./confirm.js",
+};
 const undos = new WeakMap();
 
 /** @param {ParentNode} root */

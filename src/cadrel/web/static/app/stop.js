@@ -7,7 +7,8 @@
 
   /** @param {string} url @param {string} press */
   const send = async (url, press) => {
-    const body = new URLSearchParams({ press }), signal = AbortSignal.timeout(LONGEST);
+    const body = new URLSearchParams({ press }),
+      signal = AbortSignal.timeout(LONGEST);
     const answer = await fetch(url, { method: "POST", body, credentials: "include", keepalive: true, signal });
     if (!answer.ok) throw new Error(String(answer.status));
     return answer.json();
@@ -28,13 +29,26 @@
       text = "STOP did not get through. Use the machine's emergency stop; without contact the drive stops by itself.";
     }
     const place = document.getElementById("said");
-    if (place) { place.className = "notice error"; place.textContent = text; }
+    if (place) {
+      place.className = "notice error";
+      place.textContent = text;
+    }
     setTimeout(() => button.classList.remove("pressed"), 400);
   };
-  document.addEventListener("keydown", (event) => { if (event.key === "Escape") stop(); }, { capture: true });
-  document.addEventListener("pointerdown", (event) => {
-    if (/** @type {Element} */ (event.target).closest("#stop")) stop();
-  }, { capture: true });
+  document.addEventListener(
+    "keydown",
+    (event) => {
+      if (event.key === "Escape") stop();
+    },
+    { capture: true },
+  );
+  document.addEventListener(
+    "pointerdown",
+    (event) => {
+      if (/** @type {Element} */ (event.target).closest("#stop")) stop();
+    },
+    { capture: true },
+  );
   document.addEventListener("submit", (event) => {
     const form = /** @type {Element} */ (event.target);
     if (!form.querySelector("#stop")) return;

@@ -25,6 +25,9 @@ export function token() {
  */
 export function stream(url) {
   const source = new EventSource(`${url}?tab=${tab()}`, { withCredentials: true });
-  source.addEventListener("ended", () => { source.close(); location.reload(); }); // logged out: the page says so
+  source.addEventListener("ended", () => {
+    source.close();
+    location.reload();
+  }); // logged out: the page says so
   return source;
 }

@@ -7,10 +7,10 @@ from django.views.decorators.http import require_POST
 from cadrel.core.parameters import DRIVE_KEYS, REGISTRY
 from cadrel.exchange import recording_csv
 from cadrel.web.accounts.roles import engineer_required
-from cadrel.web.rig.strip import model_or_none
-from cadrel.web.rig.views import axis_of, next_of
+from cadrel.web.pages.requests import axis_of, next_of
+from cadrel.web.projects.understanding import model_or_none
 from cadrel.web.route.entries import shown_value
-from cadrel.web.route.views import page_of
+from cadrel.web.route.page import page_of
 from cadrel.web.runs.models import Run
 from cadrel.web.runs.plots import CHANNELS, UNITS, mean_of, plots_of, time_series, units_of_axis
 

@@ -3,7 +3,6 @@
 import json
 from typing import Any
 
-from django.contrib import messages
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
@@ -13,8 +12,9 @@ from cadrel.exchange import RecordFile, motor_csv, read_motor_csv, read_record, 
 from cadrel.web.accounts.roles import engineer_required
 from cadrel.web.library import actions
 from cadrel.web.library.models import Record
+from cadrel.web.notices import refuse, say
+from cadrel.web.pages.requests import axis_of
 from cadrel.web.projects.models import Axis
-from cadrel.web.rig.views import axis_of, say_problem
 from cadrel.web.route.entries import form_of
 from cadrel.web.route.facts import understood_of
 
@@ -113,7 +113,7 @@ def load(request: HttpRequest) -> HttpResponse:
     """Add a record from a file, all of it or nothing."""
     upload = request.FILES.get("file")
     if upload is None:
-        messages.error(request, "Choose a file first.")
+        refuse(request, "Choose a file first.")
         return redirect("library")
     name = upload.name or "file"
     try:
@@ -122,9 +122,9 @@ def load(request: HttpRequest) -> HttpResponse:
             read(upload.read(LARGEST), name=name), author=request.user, cause=f"loaded from {name}"[:200]
         )
     except CadrelError as problem:
-        say_problem(request, problem)
+        refuse(request, problem)
         return redirect("library")
-    messages.success(request, f"{made} was added.")
+    say(request, f"{made} was added.")
     return redirect("record", record_id=made.pk)
 
 
@@ -133,7 +133,7 @@ def load(request: HttpRequest) -> HttpResponse:
 def copy(request: HttpRequest, record_id: int) -> HttpResponse:
     """A copy of one's own."""
     made = actions.copy_record(get_object_or_404(Record, pk=record_id), author=request.user)
-    messages.success(request, f"{made} was added.")
+    say(request, f"{made} was added.")
     return redirect("record", record_id=made.pk)
 
 
@@ -144,9 +144,7 @@ def take(request: HttpRequest, record_id: int) -> HttpResponse:
     found = get_object_or_404(Record, pk=record_id)
     axis = get_object_or_404(Axis, pk=request.POST.get("axis") or 0)
     saved = actions.take_into_axis(found, axis, author=request.user)
-    messages.success(
-        request, f"{found} taken" + (f" as value set {saved.number}." if saved else "; the values were the same.")
-    )
+    say(request, f"{found} taken" + (f" as value set {saved.number}." if saved else "; the values were the same."))
     return redirect("step", axis_id=axis.pk, step=found.kind)
 
 
@@ -169,7 +167,7 @@ def keep(request: HttpRequest, axis_id: int, kind: str) -> HttpResponse:
             maker, part = (request.POST.get(k, "").strip()[:120] for k in ("maker", "part"))
             made = actions.keep_from_axis(axis, kind, name=name, maker=maker, part=part, author=request.user)
             text = f"{made} is in the library now."
-        messages.success(request, text)
+        say(request, text)
     except CadrelError as problem:
-        say_problem(request, problem)
+        refuse(request, problem)
     return redirect("step", axis_id=axis_id, step=kind)

@@ -11,7 +11,7 @@ from cadrel.core import verdict as core
 from cadrel.core.axis import entry_from_drive
 from cadrel.core.parameters import REGISTRY
 from cadrel.procedures import Outcome, RunRecord
-from cadrel.web.projects.actions import save_entries
+from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.runs.models import Event, Finding, Proposal, Run, Verdict
 from cadrel.web.runs.plant import keep_part

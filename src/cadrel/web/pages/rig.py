@@ -1,15 +1,12 @@
 """Control, values, power, jog, STOP; each view parses, calls one action, answers."""
 
-import json
 import math
 from collections.abc import Callable
 from functools import wraps
 from typing import Any
 
-from django.contrib import messages
 from django.http import HttpRequest, HttpResponse, JsonResponse
-from django.shortcuts import get_object_or_404, redirect, render
-from django.utils.http import url_has_allowed_host_and_scheme
+from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
 from cadrel.core.errors import CadrelError
@@ -17,21 +14,13 @@ from cadrel.link import LinkDown
 from cadrel.procedures import PROCEDURES
 from cadrel.web.accounts.roles import engineer_required
 from cadrel.web.jobs.models import step_of
+from cadrel.web.notices import refuse, say
+from cadrel.web.pages.requests import axis_of, next_of, notes_key, number_of, tab_of, ticked_at
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions, bench, phasing
 from cadrel.web.rig.errors import NoControl, NotANumber
 
 Action = Callable[..., Any]
-
-
-def axis_of(axis_id: int) -> Axis:
-    """The axis with its drive and leader, or 404."""
-    return get_object_or_404(Axis.objects.select_related("drive__project", "leader"), pk=axis_id)
-
-
-def say_problem(request: HttpRequest, error: CadrelError) -> None:
-    """Keep an error's three parts for the next page."""
-    messages.error(request, json.dumps(error.parts))
 
 
 def _command(action: Action) -> Callable[[HttpRequest, int], HttpResponse]:
@@ -45,43 +34,13 @@ def _command(action: Action) -> Callable[[HttpRequest, int], HttpResponse]:
         try:
             text = action(request, axis)
         except CadrelError as error:
-            say_problem(request, error)
+            refuse(request, error)
         else:
             if text:
-                messages.success(request, text)
+                say(request, text)
         return redirect(next_of(request, f"/axis/{axis_id}/drive/"))
 
     return view
-
-
-def next_of(request: HttpRequest, otherwise: str) -> str:
-    """Where to go on: the address the form asks for, if it is one of ours."""
-    asked = request.POST.get("next", "")
-    inside = asked.startswith("/") and url_has_allowed_host_and_scheme(asked, allowed_hosts=None)
-    return asked if inside and len(asked) < 500 and asked.isprintable() else otherwise
-
-
-def number_of(request: HttpRequest, name: str, otherwise: float, label: str) -> float:
-    """Return a posted number. Raises `NotANumber` if it is none, or not finite."""
-    raw = request.POST.get(name)
-    try:
-        value = otherwise if raw is None else float(raw[:40].replace(",", "."))
-    except ValueError:
-        value = math.nan
-    if not math.isfinite(value):
-        raise NotANumber(what=label)
-    return value
-
-
-def ticked_at(request: HttpRequest) -> float | None:
-    """The drive's time at which the consent was ticked, as the page noted it; None if it noted none. [s]"""
-    raw = request.POST.get("ticked_at", "")
-    return number_of(request, "ticked_at", 0.0, "The time of the consent") if raw else None
-
-
-def tab_of(request: HttpRequest) -> str:
-    """Name of the browser's tab that asks."""
-    return "".join(c for c in request.POST.get("tab", "") if c.isalnum() and c.isascii())[:40]
 
 
 def _connect(request: HttpRequest, axis: Axis) -> str:
@@ -138,11 +97,6 @@ turn = _command(_turn)
 enable_vector = _command(lambda r, a: phasing.enable_vector(a, who=r.user, tab=tab_of(r), ticked=ticked_at(r)))
 exchange = _command(lambda r, a: phasing.exchange_phases(a, who=r.user))
 invert = _command(lambda r, a: phasing.invert_direction(a, who=r.user))
-
-
-def notes_key(axis: Axis) -> str:
-    """Where a user's noted readings of an axis are kept."""
-    return f"phasing-notes-{axis.pk}"
 
 
 def _note_angle(request: HttpRequest, axis: Axis) -> None:
@@ -252,7 +206,7 @@ def start(request: HttpRequest, axis_id: int, procedure: str) -> HttpResponse:
             unattended=request.POST.get("unattended") == "1",
         )
     except CadrelError as error:
-        say_problem(request, error)
+        refuse(request, error)
     return redirect("step", axis_id=axis_id, step=step_of(procedure) if procedure in PROCEDURES else "drive")
 
 

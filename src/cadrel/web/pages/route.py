@@ -2,52 +2,33 @@
 
 import math
 from collections.abc import Mapping
-from typing import Any
 
-from django.contrib import messages
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
+from cadrel.core.control import LoopName
 from cadrel.core.errors import CadrelError
 from cadrel.core.motor import check_motor
-from cadrel.core.parameters import REGISTRY, STEPS, Entry, EntryProblem, check_entry, choice_of
+from cadrel.core.parameters import REGISTRY, Entry, EntryProblem, check_entry, choice_of
 from cadrel.core.quantities import units_of
 from cadrel.web.accounts.roles import engineer_required
+from cadrel.web.changes.outcomes import take_proposal
+from cadrel.web.changes.values import save_entries
 from cadrel.web.jobs.models import Job
-from cadrel.web.projects.actions import save_entries
-from cadrel.web.projects.models import Axis
+from cadrel.web.notices import refuse, say
+from cadrel.web.pages.requests import axis_of, next_of, notes_key
+from cadrel.web.projects.understanding import model_or_none
+from cadrel.web.rig.actions import leading, send_values
 from cadrel.web.rig.settling import job_of
-from cadrel.web.rig.strip import model_or_none, strip_of
-from cadrel.web.rig.views import axis_of, next_of, notes_key, say_problem
 from cadrel.web.route.entries import asked_of, form_of, parse, with_choices
 from cadrel.web.route.facts import understood_of
+from cadrel.web.route.page import KEYS, page_of
 from cadrel.web.route.phasing import phasing_context
-from cadrel.web.route.predict import SLIDERS, asked_rows, predict
-from cadrel.web.route.sheets import ENTRY_STEPS, route_of, sheet_of
+from cadrel.web.route.predict import SLIDERS, asked_rows, loop_of, predict
+from cadrel.web.route.sheets import ENTRY_STEPS, sheet_of
 from cadrel.web.route.sources import choose_source
-from cadrel.web.runs.actions import take_proposal
 from cadrel.web.runs.models import Proposal
-
-KEYS = [s.key for s in STEPS]
-
-
-def page_of(request: HttpRequest, axis: Axis, step: str) -> dict[str, Any]:
-    """Context every axis page shares: strip, route, shelf."""
-    at = KEYS.index(step) if step in KEYS else 0
-    shelf = list(axis.runs.light()[:8])
-    return {
-        "axis": axis,
-        "step": step,
-        "title": next((s.title for s in STEPS if s.key == step), ""),
-        "strip": strip_of(axis, user_id=request.user.pk),
-        "route": route_of(axis, step),
-        "shelf": shelf,
-        "run_count": shelf[0].number if shelf else 0,
-        "active": job_of(axis),
-        "next_step": KEYS[min(at + 1, len(KEYS) - 1)],
-        "previous_step": KEYS[max(at - 1, 0)],
-    }
 
 
 def step(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
@@ -77,7 +58,7 @@ def save(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
     if not problems:
         saved = save_entries(axis, entries, author=request.user, cause=f"{step} entered")
         if saved:
-            messages.success(request, f"Saved as value set {saved.number}.")
+            say(request, f"Saved as value set {saved.number}.")
         return redirect("step", axis_id=axis_id, step=step)
     context = page_of(request, axis, step)
     context |= sheet_of(axis, step, context["strip"], request.user)
@@ -128,18 +109,16 @@ def relabel(request: HttpRequest, axis_id: int) -> HttpResponse:
                     entries[c.key] = c.applied(axis.values)[c.key]
                 save_entries(axis, entries, author=request.user, cause="label corrected")
                 return redirect("step", axis_id=axis_id, step="motor")
-    messages.error(request, "That relabelling is no longer offered: the values have changed.")
+    refuse(request, "That relabelling is no longer offered: the values have changed.")
     return redirect("step", axis_id=axis_id, step="motor")
 
 
 @require_POST
 def prediction(request: HttpRequest, axis_id: int, loop: str) -> JsonResponse:
     """Curves and margins of gains as they are being dragged."""
-    if loop not in SLIDERS:
-        raise Http404
-    axis = axis_of(axis_id)
+    axis, named = axis_of(axis_id), _loop(loop)
     try:
-        result = predict(axis, loop, _gains(loop, request))
+        result = predict(axis, named, _gains(named, request))
     except EntryProblem as problem:
         return JsonResponse({"problem": problem.parts[0]}, status=422)
     except CadrelError as error:
@@ -155,7 +134,14 @@ def prediction(request: HttpRequest, axis_id: int, loop: str) -> JsonResponse:
     return JsonResponse(result)
 
 
-def _gains(loop: str, request: HttpRequest) -> dict[str, float]:
+def _loop(name: str) -> LoopName:
+    loop = loop_of(name)
+    if loop is None:
+        raise Http404
+    return loop
+
+
+def _gains(loop: LoopName, request: HttpRequest) -> dict[str, float]:
     found = {}
     for key in SLIDERS[loop]:
         if key in request.POST:
@@ -168,14 +154,12 @@ def _gains(loop: str, request: HttpRequest) -> dict[str, float]:
 @engineer_required
 def keep_gains(request: HttpRequest, axis_id: int, loop: str) -> HttpResponse:
     """Keep hand-set gains in the project, and send them if the drive is led from here."""
-    from cadrel.web.rig.actions import leading, send_values
-
-    axis = axis_of(axis_id)
+    axis, named = axis_of(axis_id), _loop(loop)
     try:
-        gains = _gains(loop, request)
-        result = predict(axis, loop, gains)
+        gains = _gains(named, request)
+        result = predict(axis, named, gains)
         if not result["now"]["stable"]:
-            messages.error(request, "These gains are unstable on the model; they were not kept.")
+            refuse(request, "These gains are unstable on the model; they were not kept.")
             return redirect("step", axis_id=axis_id, step=loop)
         entries: dict[str, Entry] = {}
         for key in gains:
@@ -193,9 +177,9 @@ def keep_gains(request: HttpRequest, axis_id: int, loop: str) -> HttpResponse:
         if request.POST.get("send") == "1":
             leading(axis, request.user)
             send_values(axis, who=request.user, keys=list(gains))
-            messages.success(request, "Kept and sent; not yet stored.")
+            say(request, "Kept and sent; not yet stored.")
     except CadrelError as error:
-        say_problem(request, error)
+        refuse(request, error)
     return redirect("step", axis_id=axis_id, step=loop)
 
 
@@ -203,8 +187,6 @@ def keep_gains(request: HttpRequest, axis_id: int, loop: str) -> HttpResponse:
 @engineer_required
 def decide(request: HttpRequest, axis_id: int, proposal_id: int) -> HttpResponse:
     """Take a proposal whole, in part, or refuse it; what is refused is put back into the drive."""
-    from cadrel.web.rig.actions import leading
-
     axis = axis_of(axis_id)
     proposal = Proposal.objects.filter(pk=proposal_id, axis=axis, state__in=("open", "withheld")).first()
     if proposal is None:
@@ -219,7 +201,7 @@ def decide(request: HttpRequest, axis_id: int, proposal_id: int) -> HttpResponse
             drive.write(back)
         take_proposal(proposal, keys, who=request.user)
     except CadrelError as error:
-        say_problem(request, error)
+        refuse(request, error)
     return redirect("step", axis_id=axis_id, step=proposal.step)
 
 
@@ -230,9 +212,9 @@ def choose(request: HttpRequest, axis_id: int) -> HttpResponse:
     axis = axis_of(axis_id)
     try:
         text = choose_source(axis, request.POST.get("key", ""), request.POST.get("source", ""), who=request.user)
-        messages.success(request, text)
+        say(request, text)
     except CadrelError as error:
-        say_problem(request, error)
+        refuse(request, error)
     return redirect(next_of(request, f"/axis/{axis_id}/motor/"))
 
 

@@ -3,7 +3,6 @@
 from collections.abc import Collection, Mapping
 from typing import Any
 
-from django.contrib.auth.models import AbstractBaseUser
 from django.db import transaction
 from django.db.models import Max
 
@@ -45,7 +44,7 @@ def save_entries(
     axis: Axis,
     changes: Mapping[str, Entry | None],
     *,
-    author: AbstractBaseUser,
+    author: Any,
     cause: str,
     proven_step: str | None = None,
 ) -> ValueSet | None:

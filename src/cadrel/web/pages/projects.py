@@ -3,7 +3,6 @@
 import json
 
 from django.conf import settings
-from django.contrib import messages
 from django.db.models import Prefetch
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
@@ -12,9 +11,10 @@ from django.views.decorators.http import require_POST
 from cadrel.exchange import FileProblem, axis_document, read_axis
 from cadrel.link import LinkError, TcpLink
 from cadrel.web.accounts.roles import engineer_required
-from cadrel.web.projects.actions import create_project, save_entries
+from cadrel.web.changes.values import create_project, save_entries
+from cadrel.web.notices import refuse, say
+from cadrel.web.pages.requests import axis_of
 from cadrel.web.projects.models import Axis, Drive, Project
-from cadrel.web.rig.views import axis_of, say_problem
 from cadrel.web.route.sheets import route_of
 
 
@@ -97,7 +97,7 @@ def load(request: HttpRequest, axis_id: int) -> HttpResponse:
     axis = axis_of(axis_id)
     upload = request.FILES.get("file")
     if upload is None:
-        messages.error(request, "Choose a file first.")
+        refuse(request, "Choose a file first.")
         return redirect("step", axis_id=axis_id, step="handover")
     try:
         _, values = read_axis(upload.read(2_000_001), name=upload.name or "file")
@@ -106,7 +106,7 @@ def load(request: HttpRequest, axis_id: int) -> HttpResponse:
             if entry.get("source") in ("identified", "computed"):
                 entry["source"] = "typed"
         save_entries(axis, values, author=request.user, cause=f"loaded from {upload.name}"[:200])
-        messages.success(request, f"{len(values)} values taken from {upload.name}.")
+        say(request, f"{len(values)} values taken from {upload.name}.")
     except FileProblem as problem:
-        say_problem(request, problem)
+        refuse(request, problem)
     return redirect("step", axis_id=axis_id, step="handover")

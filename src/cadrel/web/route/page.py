@@ -1,0 +1,31 @@
+"""What every page of an axis shows around its sheet."""
+
+from typing import Any
+
+from django.http import HttpRequest
+
+from cadrel.core.parameters import STEPS
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig.settling import job_of
+from cadrel.web.rig.strip import strip_of
+from cadrel.web.route.sheets import route_of
+
+KEYS = [s.key for s in STEPS]
+
+
+def page_of(request: HttpRequest, axis: Axis, step: str) -> dict[str, Any]:
+    """Context every axis page shares: strip, route, shelf."""
+    at = KEYS.index(step) if step in KEYS else 0
+    shelf = list(axis.runs.light()[:8])
+    return {
+        "axis": axis,
+        "step": step,
+        "title": next((s.title for s in STEPS if s.key == step), ""),
+        "strip": strip_of(axis, user_id=request.user.pk),
+        "route": route_of(axis, step),
+        "shelf": shelf,
+        "run_count": shelf[0].number if shelf else 0,
+        "active": job_of(axis),
+        "next_step": KEYS[min(at + 1, len(KEYS) - 1)],
+        "previous_step": KEYS[max(at - 1, 0)],
+    }

@@ -1,0 +1,37 @@
+// A page to try scripts in: jsdom's window as the globals a browser would give, and answers to what is posted.
+import { JSDOM } from "jsdom";
+
+/**
+ * @param {string} body markup of the page
+ * @param {(url: string, values: Record<string, string>) => Promise<{status?: number, body?: any}>} answer
+ */
+export function page(body, answer = async () => ({})) {
+  const dom = new JSDOM(`<meta name="csrf" content="a-token"><div id="said"></div>${body}`, {
+    url: "http://here/axis/1/",
+  });
+  const { window } = dom;
+  const posted = [];
+  for (const name of [
+    "document",
+    "HTMLElement",
+    "HTMLSelectElement",
+    "Event",
+    "CustomEvent",
+    "KeyboardEvent",
+    "sessionStorage",
+  ])
+    globalThis[name] = window[name];
+  globalThis.window = window;
+  globalThis.location = window.location;
+  globalThis.fetch = async (url, options) => {
+    const values = Object.fromEntries(options.body);
+    posted.push({ url, ...values });
+    const { status = 204, body } = await answer(url, values);
+    return { ok: status < 400, status, json: async () => body };
+  };
+  window.HTMLElement.prototype.setPointerCapture = () => {};
+  return { window, document: window.document, posted };
+}
+
+/** Let what was begun go on. @param {number} [ms] */
+export const after = (ms = 0) => new Promise((done) => setTimeout(done, ms));

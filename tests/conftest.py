@@ -23,7 +23,7 @@ def rig_of(name: str, **changes: object) -> RigTruth:
 
 def values_of(name: str) -> dict[str, Entry]:
     """What an engineer knows of a demonstration axis."""
-    return read_axis((DEMO / "axes" / f"{name}.json").read_bytes())[1]
+    return read_axis((DEMO / "axes" / f"{name}.json").read_bytes()).values
 
 
 @pytest.fixture

@@ -23,7 +23,7 @@ ROOT = DEMO.parent
 @pytest.mark.parametrize("name", ["tile-pusher", "glaze-table", "reject-gate"])
 def test_round_trip_is_exact(name: str) -> None:
     values = values_of(name)
-    again = read_axis(json.dumps(axis_document("x", values)))[1]
+    again = read_axis(json.dumps(axis_document("x", values))).values
     assert again == values
 
 
@@ -48,7 +48,7 @@ def test_round_trip_is_exact(name: str) -> None:
 )
 def test_a_broken_file_is_refused_with_its_place(text: str, where: str) -> None:
     if '"value": 7}' in text:  # seven pole pairs is a motor; the default convention reads it so
-        assert read_axis(text)[1]["sheet.poles"]["value"] == 7
+        assert read_axis(text).values["sheet.poles"]["value"] == 7
         return
     with pytest.raises(FileProblem) as caught:
         read_axis(text, name="a.json")

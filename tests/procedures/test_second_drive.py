@@ -44,7 +44,7 @@ def test_a_procedure_runs_on_a_drive_that_has_only_what_the_protocol_says(
     sent = load_project_values(drive, values, owner="test")
     for key in ("commutation", "current"):
         session = Session(drive=drive, axis=axis, consent=consent_for(key, axis, sent))
-        outcome = PROCEDURES[key](session)
+        outcome = PROCEDURES[key].run(session)
         assert outcome.verdict is not None
         assert outcome.verdict.is_proven, outcome.verdict.reason
 

@@ -15,6 +15,7 @@ export function page(body, answer = async () => ({})) {
     "document",
     "HTMLElement",
     "HTMLSelectElement",
+    "HTMLDetailsElement",
     "Event",
     "CustomEvent",
     "KeyboardEvent",

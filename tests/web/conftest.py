@@ -14,7 +14,8 @@ from django.utils import timezone
 from cadrel.bench.server import BenchServer
 from cadrel.bench.service import DriveService
 from cadrel.core.simulation import SimulatedDrive
-from cadrel.web.changes.values import create_project, save_entries
+from cadrel.web.changes.projects import create_project
+from cadrel.web.changes.values import save_entries
 from cadrel.web.jobs.models import WorkerSign
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions, links

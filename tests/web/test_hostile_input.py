@@ -14,7 +14,8 @@ from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
 
 from cadrel.web.asgi import application
-from cadrel.web.changes.values import create_project, save_entries
+from cadrel.web.changes.projects import create_project
+from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
 from tests.conftest import values_of
 from tests.web.conftest import client_of
@@ -101,7 +102,8 @@ def test_an_axis_file_cannot_claim_that_its_values_were_identified(client: tuple
     upload = io.BytesIO(json.dumps({"format": "cadrel-axis", "version": 1, "name": "x", "values": values}).encode())
     upload.name = "axis.json"
     client[0].post(f"/axis/{client[1]}/load-file/", {"file": upload})
-    assert Axis.objects.get(pk=client[1]).values["motor.resistance"]["source"] == "typed"
+    client[0].post(f"/axis/{client[1]}/load-file/", {"sure": "1"})
+    assert Axis.objects.get(pk=client[1]).values["motor.resistance"]["source"] == "elsewhere"
 
 
 def exchange(headers: dict[str, str], chunks: list[bytes]) -> tuple[int, int]:

@@ -8,7 +8,8 @@ from django.contrib.auth.models import Group, User
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 
-from cadrel.web.changes.values import create_project, save_entries
+from cadrel.web.changes.projects import create_project
+from cadrel.web.changes.values import save_entries
 from cadrel.web.library.actions import add_record, is_altered, keep_from_axis, revise_from_axis, take_into_axis
 from cadrel.web.library.models import Record, Revision, Use
 from cadrel.web.projects.models import Axis
@@ -129,7 +130,10 @@ def test_copy_take_and_keep_by_the_page(client: Client, axes: list[Axis], engine
     copied = Record.objects.exclude(pk=record.pk).get()
     assert copied.copied_from == record
     assert copied.newest().entries == record.newest().entries
-    answer = client.post(f"/library/{copied.pk}/take/", {"axis": axes[1].pk})
+    compared = text_of(client.post(f"/library/{copied.pk}/take/", {"axis": axes[1].pk}))
+    assert "Nothing was changed yet." in compared
+    assert "sheet.resistance" not in Axis.objects.get(pk=axes[1].pk).values
+    answer = client.post(f"/library/{copied.pk}/take/", {"axis": axes[1].pk, "sure": "1"})
     assert answer.headers["Location"] == f"/axis/{axes[1].pk}/motor/"
     answer = client.post(f"/axis/{axes[1].pk}/keep/feedback/", {"name": "nothing entered"}, follow=True)
     assert "has no value of the feedback yet" in answer.content.decode()

@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 from cadrel.core.parameters import STEPS, Entry, check_entry, of_step, units_for
 from cadrel.core.quantities import CONVENTIONS
 from cadrel.procedures import Finding as Found
-from cadrel.web.changes.values import create_project, save_entries
+from cadrel.web.changes.projects import create_project
+from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.route.entries import asked_of, fields_of, form_of, parse, with_choices
 from cadrel.web.route.facts import understood_of
@@ -47,6 +48,7 @@ def observer() -> Client:
 @pytest.fixture
 def axis() -> Axis:
     author = User.objects.create_user("author", password="a-long-password")
+    author.groups.add(Group.objects.get_or_create(name="engineer")[0])
     made = create_project(
         name="P", machine="M", drive="D", host="127.0.0.1", port=1, axis="A", remote="a", author=author
     )
@@ -251,7 +253,10 @@ def test_files_go_out_and_come_in_whole_or_not_at_all(client: Client, axis: Axis
     from io import BytesIO
 
     text = client.get(f"/axis/{axis.pk}/export/").content
-    for body, expected in ((text, "values taken"), (b'{"format": "cadrel-axis"}', "Nothing of it was taken")):
+    for body, expected in (
+        (text, "Nothing was changed yet."),
+        (b'{"format": "cadrel-axis"}', "Nothing of it was taken"),
+    ):
         upload = BytesIO(body)
         upload.name = "axis.json"
         answer = client.post(f"/axis/{axis.pk}/load-file/", {"file": upload}, follow=True)

@@ -12,14 +12,15 @@ from cadrel.core.control import TwoMass
 from cadrel.core.identification import SpringyLoad, TotalLoad
 from cadrel.core.parameters import STEPS, Entry, invalidated_by, steps_after
 from cadrel.core.response import FrequencyResponse
+from cadrel.core.tuning import load_of
 from cadrel.core.verdict import at_most, decide
 from cadrel.procedures import Finding as Found
 from cadrel.procedures import Outcome, RunRecord
 from cadrel.web.changes.outcomes import keep_outcome, keep_unfinished, take_proposal
-from cadrel.web.changes.values import create_project, save_entries
+from cadrel.web.changes.projects import create_project
+from cadrel.web.changes.values import save_entries
 from cadrel.web.jobs.models import Job
 from cadrel.web.projects.models import Axis
-from cadrel.web.route.predict import load_of
 from cadrel.web.route.sheets import route_of
 from cadrel.web.route.sources import choose_source, sources_of
 from cadrel.web.runs.models import Event, Finding, PlantPart

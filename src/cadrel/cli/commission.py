@@ -21,7 +21,7 @@ UNUSABLE = 2
 def commission(axis: Path, rig: Path, out: Path, *, seed: int, quiet: bool = False) -> int:
     """Run the whole route and write RESULT.json. Exit status 0 proven, 3 refused, 4 failed, 2 unusable input."""
     try:
-        _, values = read_axis(axis.read_bytes(), name=str(axis))
+        values = read_axis(axis.read_bytes(), name=str(axis)).values
         truth = RigTruth.from_dict(read_rig(rig.read_bytes(), name=str(rig)))
         missing = missing_entries(values)
         if missing:

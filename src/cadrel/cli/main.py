@@ -20,13 +20,17 @@ def main() -> int:
     b.add_argument("--seconds", type=float, help="live: how long they look on (60); busy: how long it is busy (600)")
     b.add_argument("--no-pages", action="store_true", help="leave out the page times (they need the database)")
     e = commands.add_parser("evidence", help="accuracy over drawn benches, as a table")
-    e.add_argument("subject", nargs="?", choices=("route", "commutation", "faults", "verdicts"), default="route")
+    e.add_argument(
+        "subject", nargs="?", choices=("route", "commutation", "faults", "verdicts", "sheets", "input"), default="route"
+    )
     e.add_argument("--benches", type=int, help="benches without faults (route 10, commutation 200)")
     e.add_argument("--pairs", type=int, default=100, help="commutation: drawn pairs of wiring faults")
     e.add_argument("--each", type=int, default=2, help="commutation: benches for each single fault on each device")
     e.add_argument("--searches", type=int, default=60, help="commutation: small-motion searches")
     e.add_argument("--log", type=Path, help="faults: what each episode saw; an interrupted draw goes on from it")
     e.add_argument("--episodes", type=int, default=200, help="faults: how many kills, freezes and cuts")
+    e.add_argument("--sheets", type=int, default=600, help="sheets: how many are drawn")
+    e.add_argument("--cases", type=int, default=10_000, help="input: how many damaged files and forms")
     e.add_argument("--seed", type=int, default=2026)
     e.add_argument("--out", type=Path, help="where the document goes (commutation: docs/evidence/commutation.md)")
     k = commands.add_parser("backup", help="write everything that is kept into one file")
@@ -94,6 +98,16 @@ def _evidence(arguments: argparse.Namespace) -> int:
 
         out = arguments.out or ROOT / "docs" / "evidence" / "verdicts.md"
         return verdict_evidence(benches=arguments.benches or 60, seed=arguments.seed, out=out)
+    if arguments.subject == "sheets":
+        from cadrel.cli.sheet_evidence import evidence as sheet_evidence
+
+        out = arguments.out or ROOT / "docs" / "evidence" / "sheets.md"
+        return sheet_evidence(sheets=arguments.sheets, seed=arguments.seed, out=out)
+    if arguments.subject == "input":
+        from cadrel.cli.input_evidence import evidence as input_evidence
+
+        out = arguments.out or ROOT / "docs" / "evidence" / "input.md"
+        return input_evidence(cases=arguments.cases, seed=arguments.seed, out=out)
     if arguments.subject == "faults":
         from cadrel.cli.faults.evidence import fault_evidence
 

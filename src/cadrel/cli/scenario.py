@@ -12,8 +12,8 @@ from cadrel.core.axis import understand
 from cadrel.core.simulation import RigTruth, SimulatedDrive
 from cadrel.exchange import read_axis
 from cadrel.link import LinkedDrive, LocalLink
-from cadrel.procedures import Session
-from cadrel.procedures.route import ORDER, consent_for, load_project_values
+from cadrel.procedures import Session, in_order
+from cadrel.procedures.route import consent_for, load_project_values
 
 AXES = {
     "tile-pusher": "Tile pusher",
@@ -46,7 +46,8 @@ def load_scenario(memory: Path, *, bench_port: int, logins: Sequence[tuple[str, 
         return
     users = make_users(logins)
     engineer = users["engineer"]
-    from cadrel.web.changes.values import add_axis, save_entries
+    from cadrel.web.changes.projects import add_axis
+    from cadrel.web.changes.values import save_entries
     from cadrel.web.projects.models import Drive
 
     project = Project.objects.create(name="Glazing line 2", machine="Tile glazing, Halde works", author=engineer)
@@ -55,7 +56,7 @@ def load_scenario(memory: Path, *, bench_port: int, logins: Sequence[tuple[str, 
             project=project, name=f"Cabinet A, {title.lower()}", host="127.0.0.1", port=bench_port
         )
         axis = add_axis(drive, name=title, remote=name, author=engineer)
-        _, values = read_axis((ROOT / "demo" / "axes" / f"{name}.json").read_bytes(), name=name)
+        values = read_axis((ROOT / "demo" / "axes" / f"{name}.json").read_bytes(), name=name).values
         save_entries(axis, values, author=engineer, cause="entered from the sheets")
         keep_in_library(axis, name, who=engineer)
         if name == "tile-pusher":
@@ -93,7 +94,8 @@ def commission_into_project(axis: Any, memory: Path, *, who: Any) -> None:
     service = DriveService({axis.remote: simulated})
     drive = LinkedDrive(LocalLink(service.answer, service.advance), axis.remote)
     sent = load_project_values(drive, axis.values, owner=who.get_username())
-    for key, procedure in (*ORDER, ORDER[-1]):
+    for procedure in (*in_order(), in_order()[-1]):
+        key = procedure.key
         before = drive.read()
         session = Session(
             drive=drive,
@@ -101,7 +103,7 @@ def commission_into_project(axis: Any, memory: Path, *, who: Any) -> None:
             consent=consent_for(key, understand(axis.values), sent),
             plant=plant_of(axis),
         )
-        outcome = procedure(session)
+        outcome = procedure.run(session)
         proposal = keep_outcome(
             axis, key, outcome, before=before, after=drive.read(), who=who, notes="\n".join(session.notes)
         )

@@ -1,6 +1,7 @@
 """AXIS.json: what the engineer knows of an axis, each value as printed, with unit and convention."""
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any
 
 from cadrel.core.parameters import Entry, EntryProblem, check_entry
@@ -9,10 +10,20 @@ from cadrel.exchange.errors import FileProblem
 from cadrel.exchange.schemas import axis_schema
 
 
-def read_axis(text: str | bytes, *, name: str = "axis file") -> tuple[str, dict[str, Entry]]:
-    """Return name and entries of an axis file. Raises `FileProblem`, nothing half-taken."""
+@dataclass(frozen=True, slots=True)
+class AxisFile:
+    """What an axis file holds."""
+
+    name: str
+    comment: str
+    values: dict[str, Entry]
+
+
+def read_axis(text: str | bytes, *, name: str = "axis file") -> AxisFile:
+    """Return what an axis file holds. Raises `FileProblem`, nothing half-taken."""
     body = load_document(text, name=name, schema=axis_schema())
-    return str(body.get("name", "")), checked_entries(body["values"], name=name)
+    values = checked_entries(body["values"], name=name)
+    return AxisFile(str(body.get("name", "")), str(body.get("comment", "")), values)
 
 
 def checked_entries(raw_values: Mapping[str, Any], *, name: str) -> dict[str, Entry]:
@@ -30,6 +41,7 @@ def checked_entries(raw_values: Mapping[str, Any], *, name: str) -> dict[str, En
     return values
 
 
-def axis_document(name: str, values: Mapping[str, Entry]) -> dict[str, Any]:
+def axis_document(name: str, values: Mapping[str, Entry], *, comment: str = "") -> dict[str, Any]:
     """Return the document of an axis; `read_axis` of its JSON gives the same entries."""
-    return {"format": "cadrel-axis", "version": 1, "name": name, "values": {k: dict(v) for k, v in values.items()}}
+    about = {"name": name, "comment": comment} if comment else {"name": name}
+    return {"format": "cadrel-axis", "version": 1, **about, "values": {k: dict(v) for k, v in values.items()}}

@@ -8,6 +8,7 @@ from jsonschema import Draft202012Validator
 from cadrel.exchange.errors import FileProblem
 
 LARGEST = 2_000_000  # [bytes]
+LONGEST_NUMBER = 300  # digits of a whole number; more do not fit a float
 
 
 def load_document(text: str | bytes, *, name: str, schema: dict[str, Any]) -> dict[str, Any]:
@@ -24,11 +25,24 @@ def load_document(text: str | bytes, *, name: str, schema: dict[str, Any]) -> di
     def no_constant(found: str) -> float:
         raise FileProblem(name=name, where="numbers", why=f"{found} is not a JSON number.")
 
+    def whole(found: str) -> int:
+        if len(found) > LONGEST_NUMBER:
+            raise FileProblem(name=name, where="numbers", why=f"{found[:20]}... is beyond all bounds.")
+        return int(found)
+
+    def once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+        made = dict(pairs)
+        if len(made) < len(pairs):
+            keys = [k for k, _ in pairs]
+            twice = next(k for k in keys if keys.count(k) > 1)
+            raise FileProblem(name=name, where=f"'{twice[:60]}'", why="it stands twice.")
+        return made
+
     try:
-        body = json.loads(text, parse_constant=no_constant)
+        body = json.loads(text, parse_constant=no_constant, parse_int=whole, object_pairs_hook=once)
     except json.JSONDecodeError as error:
         raise FileProblem(name=name, where=f"line {error.lineno}", why=f"not JSON: {error.msg}.") from error
-    except (RecursionError, UnicodeDecodeError, ValueError) as error:
+    except (RecursionError, UnicodeDecodeError) as error:
         raise FileProblem(name=name, where="file", why="it is nested too deeply or not UTF-8 text.") from error
     if not isinstance(body, dict):
         raise FileProblem(name=name, where="file", why="it must hold one object.")

@@ -7,7 +7,7 @@ from cadrel.core.parameters import REGISTRY, Parameter, units_for
 from cadrel.core.quantities import CONVENTIONS
 
 DRAFT = "https://json-schema.org/draft/2020-12/schema"
-SOURCES = ["sheet", "typed", "computed", "identified", "default"]
+SOURCES = ["sheet", "typed", "computed", "identified", "elsewhere", "default"]
 
 
 def _entry_schema(p: Parameter) -> dict[str, Any]:

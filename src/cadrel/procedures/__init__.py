@@ -1,5 +1,6 @@
 """Phasing, identification, tuning and test moves; they talk only to the link.
 
+declaration.py   Procedure: what each declares of itself
 session.py       Session: one drive, one axis, consent, progress, abort; start reading here
 outcome.py       what a procedure returns: findings, changes, runs
 errors.py        why a procedure ended without a result
@@ -13,7 +14,11 @@ acceptance.py    the real move, many times
 route.py         all of them in order
 """
 
+import importlib
+import pkgutil
+
 from cadrel.procedures.acceptance import run_acceptance
+from cadrel.procedures.declaration import PROCEDURES, Argument, Procedure, in_order
 from cadrel.procedures.electrical import run_current_loop
 from cadrel.procedures.errors import Aborted, ProcedureError, StoppedByHand
 from cadrel.procedures.hand_test import run_hand_test
@@ -24,30 +29,25 @@ from cadrel.procedures.position import run_position_loop
 from cadrel.procedures.session import Consent, Session
 from cadrel.procedures.velocity import run_velocity_loop
 
-PROCEDURES = {
-    "feedback": run_hand_test,
-    "commutation": run_commutation,
-    "power_up": find_angle,
-    "current": run_current_loop,
-    "load": run_load,
-    "velocity": run_velocity_loop,
-    "position": run_position_loop,
-    "acceptance": run_acceptance,
-}
+for _module in pkgutil.walk_packages(__path__, f"{__name__}."):
+    importlib.import_module(_module.name)  # whatever it declares is known from here on
 
 __all__ = [
     "PROCEDURES",
     "Aborted",
+    "Argument",
     "Consent",
     "Finding",
     "Outcome",
     "Plan",
+    "Procedure",
     "ProcedureError",
     "RunRecord",
     "Session",
     "StoppedByHand",
     "WiredWrongly",
     "find_angle",
+    "in_order",
     "plan_commutation",
     "plan_power_up",
     "run_acceptance",

@@ -4,11 +4,13 @@ from typing import Any
 
 import numpy as np
 
+from cadrel.core.axis import AxisModel
 from cadrel.core.motion import Profile, move_profile, stroke_sequence
 from cadrel.core.response import MoveMetrics, measure_moves
 from cadrel.core.verdict import at_most, decide
+from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
-from cadrel.procedures.outcome import Finding, Outcome, RunRecord
+from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.session import Session
 
 CHANNELS = (
@@ -62,7 +64,8 @@ def run_acceptance(session: Session) -> Outcome:
     session.refresh()
     goal = session.axis.goal
     profile = plan_stroke(session)
-    sequence = stroke_sequence(profile, dwell=goal.dwell, repeats=goal.repeats)
+    repeats = int(session.arguments.get("repeats", goal.repeats))
+    sequence = stroke_sequence(profile, dwell=goal.dwell, repeats=repeats)
     seconds = sequence.duration + 0.2
     divider = session.rates.ticks * max(1, int(np.ceil(seconds / session.rates.velocity / MOST_SAMPLES)))
     session.enter("repeating the move", 0.1)
@@ -90,10 +93,10 @@ def run_acceptance(session: Session) -> Outcome:
     result = judge(session, moves, record.channels)
     run = RunRecord(
         kind="acceptance",
-        title=f"Move × {goal.repeats}",
+        title=f"Move × {repeats}",
         period=record.period,
         channels=record.channels,
-        excitation={"distance": goal.distance, "repeats": goal.repeats},
+        excitation={"distance": goal.distance, "repeats": repeats},
         metrics=result,
     )
     session.enter("done", 1.0)
@@ -161,3 +164,31 @@ def judge(session: Session, moves: list[MoveMetrics], channels: dict[str, np.nda
         "voltage_limited": float(np.mean(channels["voltage_limited"])),
         "current_limited": float(np.mean(channels["current_limited"])),
     }
+
+
+def _plan(axis: AxisModel, values: Values) -> Plan:
+    per, unit, goal = axis.mechanism.unit_per_rad, axis.mechanism.unit, axis.goal
+    speed, current = 1.1 * values["limit.velocity"], min(values["limit.current"], axis.motor.current_peak)
+    seconds = 2 * goal.repeats * (goal.move_time + goal.dwell)
+    return Plan(
+        title="The real move",
+        travel=1.05 * goal.distance + goal.following_error * 4,
+        speed=speed,
+        current=current,
+        seconds=seconds,
+        text=f"It moves {goal.distance * per:.4g} {unit} to one side and back, {goal.repeats} times unless you say "
+        f"otherwise, at up to {speed * per:.4g} {unit}/s and {current / np.sqrt(2):.3g} A rms, about {seconds:.0f} s.",
+    )
+
+
+MOST_REPEATS = 200
+PROCEDURE = declare(Procedure(
+    key="acceptance", step="acceptance", does="Run the move", order=6, run=run_acceptance, plan=_plan,
+    fine_feedback=True,
+    arguments=(
+        Argument(
+            key="repeats", label="How often", unit="", low=1, high=MOST_REPEATS, whole=True,
+            preset=lambda axis: float(axis.goal.repeats),
+        ),
+    ),
+))  # fmt: skip

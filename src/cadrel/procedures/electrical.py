@@ -1,9 +1,11 @@
 """R and L from the winding itself; the current loop's gains, its step and its frequency response."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 
+from cadrel.core.axis import AxisModel
 from cadrel.core.control import (
     Gains,
     Margins,
@@ -28,9 +30,11 @@ from cadrel.core.response import (
 from cadrel.core.tuning import tune_current
 from cadrel.core.verdict import Criterion, at_least, at_most, decide
 from cadrel.link import Recording
+from cadrel.procedures.declaration import Procedure, Values, declare
 from cadrel.procedures.errors import WindingUnsteady
 from cadrel.procedures.judging import go_back_unless_proven, loop_summary
-from cadrel.procedures.outcome import Finding, Outcome, RunRecord
+from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
+from cadrel.procedures.phasing import plan_commutation
 from cadrel.procedures.session import Session
 
 ALIGNED = 2 * math.pi  # [rad] where the vector stands while the winding is measured
@@ -295,3 +299,20 @@ def _criteria(
         at_most("sensitivity peak", CALM_PEAK, peak, source=source),
         at_most("spectral radius", 1.0, radius, source="model", tolerance=0.0),
     ]
+
+
+CURRENT_SECONDS = 12.0  # of drive time, about
+
+
+def _plan(axis: AxisModel, values: Values) -> Plan:
+    turning = plan_commutation(axis).slower_than(values["limit.velocity"])
+    return replace(
+        turning, title="Current loop", seconds=CURRENT_SECONDS,
+        text=f"The motor turns by up to one and a half electrical turns ({540 / axis.motor.pole_pairs:.0f}° of its "
+        f"shaft) to align, then stands under current, about {CURRENT_SECONDS:.0f} s.",
+    )  # fmt: skip
+
+
+PROCEDURE = declare(
+    Procedure(key="current", step="current", does="Measure and tune", order=2, run=run_current_loop, plan=_plan)
+)

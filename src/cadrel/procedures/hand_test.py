@@ -5,10 +5,12 @@ from itertools import pairwise
 
 import numpy as np
 
+from cadrel.core.axis import AxisModel
 from cadrel.core.feedback import read_layout
 from cadrel.core.verdict import at_most, decide
+from cadrel.procedures.declaration import Procedure, Values, declare
 from cadrel.procedures.errors import ProcedureError
-from cadrel.procedures.outcome import Finding, Outcome, RunRecord
+from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.session import FloatArray, Session
@@ -151,3 +153,15 @@ def run_hand_test(session: Session) -> Outcome:
         ],
         summary=f"{abs(reading.counts):.0f} counts a turn, {reading.quality}",
     )  # fmt: skip
+
+
+def _plan(axis: AxisModel, values: Values) -> Plan:
+    return Plan(
+        title="One turn by hand", travel=0.0, speed=0.0, current=0.0, seconds=SECONDS,
+        text="Nothing is switched on: turn the shaft by hand, once round.",
+    )  # fmt: skip
+
+
+PROCEDURE = declare(
+    Procedure(key="feedback", step="feedback", does="Record one turn", run=run_hand_test, plan=_plan, moves=False)
+)

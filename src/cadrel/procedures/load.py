@@ -12,6 +12,7 @@ from cadrel.core.identification import LoadEstimate, TotalLoad, fit_load, flux_f
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.verdict import Criterion, at_most, decide
 from cadrel.link import Recording
+from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotReproducible
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import FloatArray, Session
@@ -176,3 +177,9 @@ def _summary(metres_per_rad: float | None, inertia: float, coulomb: float) -> st
     if metres_per_rad is None:
         return f"{1e4 * inertia:.2f} kg·cm², {coulomb:.2g} N·m"
     return f"{inertia / metres_per_rad**2:.3g} kg, {coulomb / metres_per_rad:.2g} N"
+
+
+PROCEDURE = declare(Procedure(
+    key="load", step="load", does="Identify the load", order=3, run=run_load, plan=plan_within_travel("Load", 12),
+    fine_feedback=True,
+))  # fmt: skip

@@ -1,6 +1,6 @@
 """What a procedure returns."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -71,3 +71,7 @@ class Plan:
     current: float  # [A peak]
     seconds: float  # [s] of drive time
     text: str = ""
+
+    def slower_than(self, speed: float) -> "Plan":
+        """The same within a limit of speed. [rad/s]"""
+        return replace(self, speed=min(self.speed, speed))

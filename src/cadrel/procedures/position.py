@@ -10,6 +10,7 @@ from cadrel.core.response import FrequencyResponse, curve_of, folded, measure_st
 from cadrel.core.tuning import tune_position
 from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
+from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.judging import asked_of, go_back_unless_proven
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
@@ -191,3 +192,9 @@ def _run(
         curves=curves,
         in_force=in_force or {},
     )
+
+
+PROCEDURE = declare(Procedure(
+    key="position", step="position", does="Measure and tune", order=5, run=run_position_loop,
+    plan=plan_within_travel("Position loop", 6), fine_feedback=True,
+))  # fmt: skip

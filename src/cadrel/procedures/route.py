@@ -9,30 +9,15 @@ from cadrel.core.errors import CoreError
 from cadrel.core.identification import IdentifiedPlant
 from cadrel.core.parameters import REGISTRY, Entry
 from cadrel.link import Drive, LinkError
-from cadrel.procedures.acceptance import run_acceptance
-from cadrel.procedures.electrical import run_current_loop
+from cadrel.procedures.declaration import PROCEDURES, in_order
 from cadrel.procedures.errors import ProcedureError
-from cadrel.procedures.load import run_load
 from cadrel.procedures.outcome import Outcome
-from cadrel.procedures.phasing import plan_commutation, plan_power_up, run_commutation
-from cadrel.procedures.position import run_position_loop
 from cadrel.procedures.session import Consent, Session
-from cadrel.procedures.velocity import run_velocity_loop
 
 
 def consent_for(procedure: str, axis: AxisModel, values: Mapping[str, float]) -> Consent:
     """Return travel and speed a procedure asks consent for: what the entries allow."""
-    if procedure == "feedback":  # turned by hand, power off
-        return Consent(travel=0.0, speed=0.0)
-    if procedure in ("commutation", "current"):
-        return Consent(travel=plan_commutation(axis).travel, speed=min(values["limit.velocity"], axis.goal.velocity))
-    if procedure == "power_up":
-        return Consent(travel=plan_power_up(axis).travel, speed=min(values["limit.velocity"], axis.goal.velocity))
-    if procedure == "acceptance":
-        return Consent(
-            travel=1.05 * axis.goal.distance + axis.goal.following_error * 4, speed=1.1 * values["limit.velocity"]
-        )
-    return Consent(travel=axis.goal.travel / 2, speed=axis.goal.velocity)
+    return PROCEDURES[procedure].consent(axis, values)
 
 
 @dataclass(slots=True)
@@ -51,16 +36,6 @@ def _prefixed(report: Callable[[str, float], None], key: str) -> Callable[[str, 
         report(f"{key}: {phase}", share)
 
     return say
-
-
-ORDER: tuple[tuple[str, Callable[[Session], Outcome]], ...] = (
-    ("commutation", run_commutation),
-    ("current", run_current_loop),
-    ("load", run_load),
-    ("velocity", run_velocity_loop),
-    ("position", run_position_loop),
-    ("acceptance", run_acceptance),
-)
 
 
 def load_project_values(drive: Drive, values: Mapping[str, Entry], *, owner: str) -> dict[str, float]:
@@ -91,7 +66,8 @@ def run_route(
         return result
     try:
         sent = load_project_values(drive, values, owner="commission")
-        for key, procedure in ORDER:
+        for procedure in in_order():
+            key = procedure.key
             session = Session(
                 drive=drive,
                 axis=axis,
@@ -99,7 +75,7 @@ def run_route(
                 plant=plant,
                 report=_prefixed(report, key),
             )
-            outcome = procedure(session)
+            outcome = procedure.run(session)
             result.outcomes[key] = outcome
             plant = plant.with_part(outcome.plant)
             result.events += [{"kind": "note", "step": key, "text": n} for n in session.notes]

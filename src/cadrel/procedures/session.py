@@ -58,6 +58,7 @@ class Session:
     drive: Drive
     axis: AxisModel
     consent: Consent
+    arguments: Mapping[str, float] = field(default_factory=dict)  # of this start, as the procedure declares them
     report: Callable[[str, float], None] = _silent
     is_aborted: Callable[[], bool] = lambda: False
     plant: IdentifiedPlant = field(default_factory=IdentifiedPlant)  # what earlier runs found

@@ -20,6 +20,7 @@ from cadrel.core.response import FrequencyResponse, curve_of, folded, measure_st
 from cadrel.core.tuning import tune_velocity
 from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
+from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.judging import asked_of, go_back_unless_proven, loop_summary
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import (
@@ -270,3 +271,9 @@ def _step_run(
         curves=curves,
         in_force=in_force or {},
     )
+
+
+PROCEDURE = declare(Procedure(
+    key="velocity", step="velocity", does="Measure and tune", order=4, run=run_velocity_loop,
+    plan=plan_within_travel("Velocity loop", 35), fine_feedback=True,
+))  # fmt: skip

@@ -3,7 +3,7 @@
 from django.contrib.auth import views as auth
 from django.urls import path, register_converter
 
-from cadrel.web.pages import library, projects, rig, route, runs
+from cadrel.web.pages import library, people, projects, rig, route, runs
 from cadrel.web.pages.accounts import LogIn
 
 
@@ -28,6 +28,12 @@ urlpatterns = [
     path("logout/", auth.LogoutView.as_view(), name="logout"),
     path("", projects.projects, name="projects"),
     path("new/", projects.new, name="new"),
+    path("project/<number:project_id>/", projects.project, name="project"),
+    path("change/<str:thing>/<number:thing_id>/<str:action>/", projects.change, name="change"),
+    path("people/", people.people, name="people"),
+    path("people/add/", people.add, name="add_person"),
+    path("people/<number:user_id>/<str:action>/", people.change, name="change_person"),
+    path("account/", people.account, name="account"),
     path("library/", library.library, name="library"),
     path("library/load/", library.load, name="library_load"),
     path("library/<number:record_id>/", library.record, name="record"),

@@ -21,11 +21,13 @@ from cadrel.core.axis.advice import (
     shown_speed,
     shown_torque,
 )
+from cadrel.core.axis.arriving import Arriving, arriving, parts_of
 from cadrel.core.axis.drive_values import careful_velocity, drive_values, entry_from_drive, initial_gains
 from cadrel.core.axis.identified import SHOWN, fallen_identified, from_the_sheet
 from cadrel.core.axis.understanding import (
     AxisModel,
     feedback_of,
+    is_needed,
     missing_entries,
     too_coarse,
     understand,
@@ -34,8 +36,10 @@ from cadrel.core.axis.understanding import (
 
 __all__ = [
     "SHOWN",
+    "Arriving",
     "AxisModel",
     "PlannedMove",
+    "arriving",
     "braking_of",
     "careful_velocity",
     "check_braking",
@@ -52,7 +56,9 @@ __all__ = [
     "feedback_of",
     "from_the_sheet",
     "initial_gains",
+    "is_needed",
     "missing_entries",
+    "parts_of",
     "planned_move",
     "shown_speed",
     "shown_torque",

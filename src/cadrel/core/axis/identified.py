@@ -28,7 +28,7 @@ def fallen_identified(before: Mapping[str, Entry], after: Mapping[str, Entry]) -
     it goes, the load too, since its torque was weighed by that motor's flux. A load is another one if its reflected
     inertia or ratio differ. Entries that cannot be understood are compared as they were typed.
     """
-    held = [k for k, e in after.items() if e.get("source") == "identified" and k in REGISTRY]
+    held = [k for k, e in after.items() if e.get("source") in ("identified", "elsewhere") and k in REGISTRY]
     if not held:
         return []
     motor, load = _differ(before, after)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from cadrel.core.feedback import FeedbackDevice, SecondDevice, device_from_entries, second_from_entries
 from cadrel.core.mechanics import Mechanism, mechanism_from_entries
 from cadrel.core.motor import Motor, motor_from_sheet
-from cadrel.core.parameters import REGISTRY, Entry, check_entry, choice_of, defaults, is_given, is_required
+from cadrel.core.parameters import REGISTRY, Entry, Parameter, check_entry, choice_of, defaults, is_given, is_required
 from cadrel.core.power import bus_voltage
 
 
@@ -108,6 +108,14 @@ def missing_entries(values: Mapping[str, Entry], step: str | None = None) -> lis
         if choice_of(values, "sheet.kind") == "induction":
             missing += [REGISTRY[k].label for k in PLATE if not is_given(values, k)]
     return missing
+
+
+def is_needed(p: Parameter, values: Mapping[str, Entry]) -> bool:
+    """Whether a parameter is among those that are needed: by itself, or as one of several that serve."""
+    if p.required:
+        return True
+    kind = choice_of(values, "sheet.kind")
+    return p.key in CONSTANTS.get(kind, ()) or (kind == "induction" and p.key in PLATE)
 
 
 def unsupported(axis: AxisModel) -> str:

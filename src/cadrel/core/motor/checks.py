@@ -44,7 +44,7 @@ def check_motor(values: Mapping[str, Entry], *, bus_voltage: float | None = None
     remedies = likeliest(values, found)
     checks = [_check(relation, sides, remedies) for relation, sides in found if relation.shown]
     hidden = [r for r, sides in found if not r.shown and r.misfit(_ratio(sides)) > 1]
-    if hidden and not any(c.state != "agrees" for c in checks):
+    if hidden and not any(c.state == "wrong" for c in checks):
         checks += [_check(r, s, remedies) for r, s in found if r in hidden]
     if bus_voltage:
         checks.append(_speed_within_bus(motor, bus_voltage))
@@ -64,16 +64,18 @@ def _check(relation: Relation, sides: tuple[float, float], remedies: tuple[tuple
     if relation.misfit(ratio) <= 1:
         low, high = USUAL.get(relation.title, (relation.low, relation.high))
         return Check(relation.title, "agrees" if low <= ratio <= high else "look", said)
-    mending = tuple(r for r in remedies if any(c.key in relation.keys for c in r))
+    mending = tuple(r for r in remedies if any(c.about in relation.keys for c in r))
     if mending:
         said += " They agree if " + ", or if ".join(" and ".join(_words(c) for c in r) for r in mending) + "."
     elif relation.firm:
         said += " No other label makes them agree; look for a slipped digit."
+    if mending and all(c.is_heat for c in mending[0]):
+        return Check(relation.title, "look", said, mending)  # warm beside cold is explained, not wrong
     return Check(relation.title, "wrong" if relation.firm or mending else "look", said, mending)
 
 
 def _words(change: Change) -> str:
-    label = parameter(change.key).label
+    label = parameter(change.about).label
     return f"the {label[0].lower()}{label[1:]} is {'in ' if change.field == 'unit' else ''}{change.label}"
 
 

@@ -11,6 +11,8 @@ from cadrel.core.motor.sheet import reader_of
 from cadrel.core.parameters import Entry, conventions_for, is_given, parameter, units_for
 
 UNIT_PRICE = 0.6  # a wrong convention is likelier than a wrong unit
+HEAT_PRICE = 0.0  # and a resistance printed warm is nearly as likely as a wrong convention
+WARM = "100"  # [°C] at which sheets print it then
 CHANGE_PRICE = 2.0  # and one wrong label likelier than two
 CLOSE = 0.35  # scores that near cannot be told apart: both are offered
 MOST = 2  # offers
@@ -22,12 +24,24 @@ class Change:
     """One label of one entry, and what it would be instead."""
 
     key: str
-    field: Literal["convention", "unit"]
+    field: Literal["convention", "unit", "value"]
     value: str
     label: str
 
+    @property
+    def is_heat(self) -> bool:
+        """Whether it says only that something is printed warm: no error of a label."""
+        return self.field == "value"
+
+    @property
+    def about(self) -> str:
+        """Key of the entry whose meaning it changes."""
+        return "sheet.resistance" if self.is_heat else self.key
+
     def applied(self, values: Mapping[str, Entry]) -> dict[str, Entry]:
         """Return the entries with the label changed."""
+        if self.is_heat:
+            return {**values, self.key: {"value": float(self.value), "unit": "°C", "source": "typed"}}
         return {**values, self.key: {**values[self.key], self.field: self.value}}  # type: ignore[misc]
 
 
@@ -87,9 +101,10 @@ def _score(
     if set(after) != set(before) or any(m > 1 and before[k] <= 1 for k, m in after.items()):
         return None
     left = sum(m > 1 for m in after.values())
-    if left >= len(bad):
-        return None
+    if left >= len(bad) or (left and any(c.field == "unit" for c in changes)):
+        return None  # a unit that mends only half is a slipped digit rather
     price = CHANGE_PRICE * (len(changes) - 1) + UNIT_PRICE * sum(c.field == "unit" for c in changes)
+    price += HEAT_PRICE * sum(c.is_heat for c in changes)
     return left, sum(m * m for m in after.values()) + price, changes
 
 
@@ -98,6 +113,8 @@ def _candidates(values: Mapping[str, Entry], keys: set[str]) -> Iterator[Change]
         if not is_given(values, key):
             continue
         p, entry = parameter(key), values[key]
+        if key == "sheet.resistance" and not is_given(values, "sheet.resistance_at"):
+            yield Change("sheet.resistance_at", "value", WARM, f"printed at {WARM} °C")
         for convention in conventions_for(p, values):
             if convention.key != (entry.get("convention") or conventions_for(p, values)[0].key):
                 yield Change(key, "convention", convention.key, convention.label)

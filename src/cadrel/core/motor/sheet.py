@@ -7,18 +7,31 @@ from typing import Any
 from cadrel.core.errors import UnusableInput
 from cadrel.core.motor.cable import cable_resistance
 from cadrel.core.motor.induction import InductionModel, Nameplate, model_from_nameplate
-from cadrel.core.motor.winding import REFERENCE_TEMPERATURE, Motor
+from cadrel.core.motor.winding import REFERENCE_TEMPERATURE, Motor, copper_factor, magnet_factor
 from cadrel.core.parameters import REGISTRY, Entry, check_entry, choice_of, defaults, is_given
 
 Reader = Callable[[str], float]
 TWO_PI = 2 * math.pi
 STEPS_PER_PAIR = 4  # of a two-phase stepper
+BY_MAGNETS = ("sheet.torque_constant", "sheet.back_emf", "sheet.force_constant", "sheet.back_emf_linear")
 
 
 def reader_of(values: Mapping[str, Entry]) -> Reader:
-    """Return a function from key to SI value; absent entries count with their default. It raises `EntryProblem`."""
+    """Return a function from key to SI value; absent entries count with their default. It raises `EntryProblem`.
+
+    Resistance and constants are those at 20 °C, whatever temperature they are printed at.
+    """
     filled = {**defaults(), **values}
-    return lambda key: check_entry(key, filled.get(key, {}), filled)
+
+    def si(key: str) -> float:
+        value = check_entry(key, filled.get(key, {}), filled)
+        if key == "sheet.resistance":
+            return value / copper_factor(si("sheet.resistance_at"))
+        if key in BY_MAGNETS:
+            return value / magnet_factor(si("sheet.constants_at"), si("sheet.magnet_coefficient"))
+        return value
+
+    return si
 
 
 def motor_from_sheet(values: Mapping[str, Entry]) -> Motor:

@@ -90,9 +90,9 @@ class Motor:
 
         Copper: R (1 + 0.00393 (t - 20)) over the same at the present one; flux: linear with its coefficient.
         """
-        copper = _copper_factor(temperature) / _copper_factor(self.temperature)
-        magnets = (1 + self.magnet_coefficient * (temperature - REFERENCE_TEMPERATURE)) / (
-            1 + self.magnet_coefficient * (self.temperature - REFERENCE_TEMPERATURE)
+        copper = copper_factor(temperature) / copper_factor(self.temperature)
+        magnets = magnet_factor(temperature, self.magnet_coefficient) / magnet_factor(
+            self.temperature, self.magnet_coefficient
         )
         return replace(
             self,
@@ -106,5 +106,11 @@ class Motor:
         return replace(self, resistance=self.resistance + resistance * (1 if self.phases == 3 else 2))
 
 
-def _copper_factor(temperature: float) -> float:
+def magnet_factor(temperature: float, coefficient: float) -> float:
+    """Return the flux of magnets over that at 20 °C. [°C], [1/K]"""
+    return 1 + coefficient * (temperature - REFERENCE_TEMPERATURE)
+
+
+def copper_factor(temperature: float) -> float:
+    """Return the resistance of copper over that at 20 °C. [°C]"""
     return 1 + COPPER_TEMPCO * (temperature - REFERENCE_TEMPERATURE)

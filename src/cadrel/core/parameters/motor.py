@@ -273,6 +273,22 @@ MOTOR = (
                   "Copper gains 0.393 % per kelvin: 31 % at 100 °C."),
     ),
     Parameter(
+        key="sheet.resistance_at", label="Resistance printed at", symbol="ϑR", quantity="temperature", unit="°C",
+        step="motor", minimum=-40, maximum=260, default=20.0, when=MAGNETS,
+        improves="A resistance printed warm counts as what it is cold.",
+        help=Help("Winding temperature for which the sheet prints the resistance.",
+                  "20 or 25 °C as a rule; some sheets print it at 100 °C or at the winding's limit.",
+                  "A warm resistance taken for cold is up to half too large; time constants then do not fit."),
+    ),
+    Parameter(
+        key="sheet.constants_at", label="Constants printed at", symbol="ϑK", quantity="temperature", unit="°C",
+        step="motor", minimum=-40, maximum=260, default=20.0, when=MAGNETS,
+        improves="Constants printed warm count as what they are cold.",
+        help=Help("Magnet temperature for which the sheet prints torque and back-EMF constants.",
+                  "20 or 25 °C as a rule; some sheets print them at rated operation.",
+                  "Magnets lose a tenth of their flux over 100 K."),
+    ),
+    Parameter(
         key="sheet.magnet_coefficient", label="Temperature coefficient of the magnets", symbol="αB",
         quantity="temperature_coefficient", unit="%/K", step="motor", minimum=-0.01, maximum=0, default=-0.0011,
         when=MAGNETS, improves="How the constants fall with temperature.",

@@ -10,7 +10,7 @@ class Entry(TypedDict, total=False):
     value: float | str
     unit: str
     convention: str
-    source: Literal["sheet", "typed", "computed", "identified", "default"]
+    source: Literal["sheet", "typed", "computed", "identified", "elsewhere", "default"]
 
 
 @dataclass(frozen=True, slots=True)

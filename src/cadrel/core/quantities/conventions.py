@@ -5,6 +5,12 @@ from dataclasses import dataclass
 
 SQRT2 = math.sqrt(2)
 SQRT3 = math.sqrt(3)
+# Block commutation: a constant current through two phases, switched every 60°. The mean torque per ampere is 3/π times
+# that of the line-to-line amplitude, so a sine of the same copper loss has 2/√3 of that current as its peak; with a
+# sinusoidal back-EMF the mean of the rectified line voltage is 3/π of its amplitude.
+BLOCK_VOLTAGE = math.pi / (3 * SQRT3)  # phase amplitude per mean line-to-line voltage
+BLOCK_TORQUE = 1.5 * BLOCK_VOLTAGE  # torque per peak of sine, per torque per A dc
+BLOCK_CURRENT = 2 / SQRT3  # peak of a sine of the same loss, per A dc
 
 
 THREE_PHASE = ("rotary", "linear", "induction")
@@ -34,11 +40,13 @@ CONVENTIONS: dict[str, tuple[Convention, ...]] = {
     "sine": (
         Convention("rms", "rms", SQRT2, SINE),
         Convention("peak", "peak of sine", 1.0, SINE),
+        Convention("block", "dc, block-commutated", BLOCK_CURRENT, ("rotary",)),
         Convention("dc", "dc", 1.0, DIRECT),
     ),
     "per_sine": (
         Convention("per_rms", "per A rms", 1 / SQRT2, SINE),
         Convention("per_peak", "per A peak", 1.0, SINE),
+        Convention("per_block", "per A dc, block-commutated", BLOCK_TORQUE, ("rotary",)),
         Convention("per_dc", "per A dc", 1.0, DIRECT),
     ),
     "back_emf": (
@@ -46,6 +54,7 @@ CONVENTIONS: dict[str, tuple[Convention, ...]] = {
         Convention("ll_peak", "line to line, peak", 1 / SQRT3),
         Convention("phase_rms", "per phase, rms", SQRT2, SINE),
         Convention("phase_peak", "per phase, peak", 1.0, SINE),
+        Convention("ll_block", "line to line, block-commutated", BLOCK_VOLTAGE, ("rotary",)),
         Convention("terminal", "between the terminals", 1.0, DIRECT),
     ),
     "poles": (

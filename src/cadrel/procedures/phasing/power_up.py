@@ -4,11 +4,13 @@ import math
 
 import numpy as np
 
+from cadrel.procedures.declaration import Procedure, declare
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Outcome, RunRecord
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.beforehand import look_beforehand
 from cadrel.procedures.phasing.faults import wired_wrongly
+from cadrel.procedures.phasing.plan import plan_power_up
 from cadrel.procedures.phasing.small_motion import search
 from cadrel.procedures.phasing.vector import electrical_per_count, settle_on
 from cadrel.procedures.session import Session
@@ -61,3 +63,9 @@ def _align(session: Session) -> Outcome:
         excitation={"current": current}, metrics={"lag_deg": math.degrees(lag)},
     )  # fmt: skip
     return Outcome(runs=[record], summary=f"angle by alignment, ± {math.degrees(abs(lag)):.1f}°")
+
+
+PROCEDURE = declare(Procedure(
+    key="power_up", step="commutation", does="Find the angle", run=find_angle,
+    plan=lambda axis, values: plan_power_up(axis).slower_than(values["limit.velocity"]), clears=("commutation",),
+))  # fmt: skip

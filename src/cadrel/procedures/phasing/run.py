@@ -9,6 +9,7 @@ import numpy as np
 from cadrel.core.identification import Estimated, HallMap, OffsetResult
 from cadrel.core.verdict import Criterion, at_most, decide
 from cadrel.link import Recording
+from cadrel.procedures.declaration import Procedure, declare
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.beforehand import look_beforehand
@@ -22,7 +23,7 @@ from cadrel.procedures.phasing.confirming import (
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.halls_alone import learn_twice, push_both_ways
 from cadrel.procedures.phasing.holding import hold_angles
-from cadrel.procedures.phasing.plan import FEWER_ANGLES, HELD_ANGLES, LONG_ALREADY, LONG_BY_THEN
+from cadrel.procedures.phasing.plan import FEWER_ANGLES, HELD_ANGLES, LONG_ALREADY, LONG_BY_THEN, plan_commutation
 from cadrel.procedures.phasing.signals import Correction, correct_signals
 from cadrel.procedures.phasing.turning import TURN, Turning, turn_vector
 from cadrel.procedures.session import Consent, Session
@@ -311,3 +312,11 @@ def _runs(found: _Found, metrics: dict[str, Any]) -> list[RunRecord]:
     if found.correction is not None:
         runs.append(found.correction.run)
     return runs
+
+
+PROCEDURE = declare(Procedure(
+    key="commutation", step="commutation", does="Check and find the offset", order=1, run=run_commutation,
+    plan=lambda axis, values: plan_commutation(axis).slower_than(values["limit.velocity"]),
+    # It says more of Halls and words than the drive does.
+    clears=("commutation", "halls", "words"),
+))  # fmt: skip

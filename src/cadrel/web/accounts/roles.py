@@ -32,6 +32,17 @@ def require_engineer(user: Any) -> None:
         raise PermissionDenied
 
 
+def is_administrator(user: Any) -> bool:
+    """Whether the user may add people and delete what others made."""
+    return is_engineer(user) and role_of(user) == "administrator"
+
+
+def require_administrator(user: Any) -> None:
+    """Refuse everyone else. Raises `PermissionDenied`."""
+    if not is_administrator(user):
+        raise PermissionDenied
+
+
 def engineer_required(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
     """Refuse everyone else with a page that says so."""
 

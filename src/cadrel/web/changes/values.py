@@ -1,4 +1,4 @@
-"""What changes projects and values. One transaction each; no request here."""
+"""A new value set, and what falls with it."""
 
 from collections.abc import Collection, Mapping
 from typing import Any
@@ -16,27 +16,8 @@ from cadrel.core.parameters import (
     invalidated_by,
     steps_after,
 )
-from cadrel.web.projects.models import Axis, Drive, Project, ValueSet
+from cadrel.web.projects.models import Axis, ValueSet
 from cadrel.web.runs.models import Event, Finding
-
-
-@transaction.atomic
-def create_project(
-    *, name: str, machine: str, drive: str, host: str, port: int, axis: str, remote: str, author: Any
-) -> Axis:
-    """Make a project with its first drive and axis."""
-    project = Project.objects.create(name=name, machine=machine, author=author)
-    made = Drive.objects.create(project=project, name=drive, host=host, port=port)
-    return add_axis(made, name=axis, remote=remote, author=author)
-
-
-@transaction.atomic
-def add_axis(drive: Drive, *, name: str, remote: str, author: Any) -> Axis:
-    """Add an axis with an empty value set."""
-    axis = Axis.objects.create(drive=drive, name=name, remote=remote)
-    ValueSet.objects.create(axis=axis, number=1, entries={}, cause="axis created", author=author)
-    Event.objects.create(axis=axis, who=author, kind="created", text=f"Axis {name} created.")
-    return axis
 
 
 @transaction.atomic

@@ -8,18 +8,17 @@ from django.db import models
 from django.utils import timezone
 
 from cadrel.core.parameters import STEPS
+from cadrel.procedures import PROCEDURES
 
 SILENT = timedelta(seconds=4)  # of a run in the database, before the drive is asked what it knows
 NEVER_TAKEN = timedelta(seconds=10)  # a worker takes what is queued within a moment, on a busy machine a little later
 NO_WORKER = timedelta(seconds=5)  # without a sign of life in the database
 
 
-STEP_OF = {"power_up": "commutation"}  # where a procedure belongs that is no step of its own
-
-
 def step_of(procedure: str) -> str:
-    """Return the step a procedure belongs to."""
-    return STEP_OF.get(procedure, procedure)
+    """Return the step a procedure belongs to; its own name if there is no such procedure any more."""
+    declared = PROCEDURES.get(procedure)
+    return declared.step if declared else procedure
 
 
 class JobQuerySet(models.QuerySet["Job"]):
@@ -52,6 +51,7 @@ class Job(models.Model):
     phase = models.CharField(max_length=120, blank=True)
     share = models.FloatField(default=0.0)
     consent: Any = models.JSONField(default=dict)
+    arguments: Any = models.JSONField(default=dict)
     abort = models.BooleanField(default=False)
     happened = models.TextField(blank=True)
     means = models.TextField(blank=True)

@@ -38,6 +38,7 @@ class Assignment:
     remote: str
     lease: str
     consent: dict[str, Any]
+    arguments: dict[str, float]
     axis: AxisModel
     plant: IdentifiedPlant
     value_set: int
@@ -67,7 +68,8 @@ def assignment_of(job_id: int) -> Assignment:
     assert values is not None
     return Assignment(
         job=job.pk, procedure=job.procedure, step=job.step, host=axis.drive.host, port=axis.drive.port,
-        remote=axis.remote, lease=axis.lease, consent=dict(job.consent), axis=axis.understood, plant=plant_of(axis),
+        remote=axis.remote, lease=axis.lease, consent=dict(job.consent), arguments=dict(job.arguments),
+        axis=axis.understood, plant=plant_of(axis),
         value_set=values.pk,
     )  # fmt: skip
 
@@ -101,6 +103,7 @@ def carry_out(task: Assignment, pulse: "Pulse", heart: Heart | None = None) -> E
         drive=drive,
         axis=task.axis,
         consent=Consent(travel=task.consent["travel"], speed=task.consent["speed"]),
+        arguments=task.arguments,
         report=pulse.report,
         is_aborted=lambda: pulse.abort,
         plant=task.plant,
@@ -110,7 +113,7 @@ def carry_out(task: Assignment, pulse: "Pulse", heart: Heart | None = None) -> E
         heart.begin(run, patient)
     try:
         ending.before = drive.read()
-        ending.outcome = PROCEDURES[task.procedure](session)
+        ending.outcome = PROCEDURES[task.procedure].run(session)
         ending.after = drive.read()
         ending.state = "done"
     except (Aborted, StoppedByHand) as error:

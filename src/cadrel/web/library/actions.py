@@ -6,6 +6,7 @@ from typing import Any
 from django.db import transaction
 from django.db.models import Max
 
+from cadrel.core.axis import arriving
 from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import Entry, is_given
 from cadrel.exchange import RecordFile, record_keys
@@ -25,6 +26,11 @@ class NothingToKeep(CadrelError):
 def entries_of(kind: str, values: Mapping[str, Entry]) -> dict[str, Entry]:
     """Return those entries that belong to a record of a kind."""
     return {p.key: values[p.key] for p in record_keys(kind) if is_given(values, p.key)}
+
+
+def keys_of(kind: str) -> set[str]:
+    """Return the keys that a record of a kind replaces in an axis."""
+    return {p.key for p in record_keys(kind)}
 
 
 @transaction.atomic
@@ -95,8 +101,7 @@ def copy_record(record: Record, *, author: Any) -> Record:
 def take_into_axis(record: Record, axis: Axis, *, author: Any) -> ValueSet | None:
     """Put the newest revision into an axis: its values replace those of the kind; the rest stays."""
     revision = record.newest()
-    changes: dict[str, Entry | None] = {p.key: None for p in record_keys(record.kind)}
-    changes |= revision.entries
+    changes = arriving(axis.values, revision.entries, keys_of(record.kind)).changes
     made = save_entries(axis, changes, author=author, cause=f"{record}, revision {revision.number}"[:200])
     Use.objects.update_or_create(axis=axis, kind=record.kind, defaults={"revision": revision})
     return made

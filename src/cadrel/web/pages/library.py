@@ -5,6 +5,7 @@ from typing import Any
 
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
 from django.views.decorators.http import require_POST
 
 from cadrel.core.errors import CadrelError
@@ -15,8 +16,10 @@ from cadrel.web.library.models import Record
 from cadrel.web.notices import refuse, say
 from cadrel.web.pages.requests import axis_of
 from cadrel.web.projects.models import Axis
+from cadrel.web.route.arrival import comparison
 from cadrel.web.route.entries import form_of
 from cadrel.web.route.facts import understood_of
+from cadrel.web.route.page import page_of
 
 LARGEST = 2_000_001
 
@@ -140,9 +143,18 @@ def copy(request: HttpRequest, record_id: int) -> HttpResponse:
 @require_POST
 @engineer_required
 def take(request: HttpRequest, record_id: int) -> HttpResponse:
-    """Put a record into an axis."""
+    """Put a record into an axis: first a comparison, then all of it."""
     found = get_object_or_404(Record, pk=record_id)
-    axis = get_object_or_404(Axis, pk=request.POST.get("axis") or 0)
+    number = request.POST.get("axis", "")
+    axis = axis_of(int(number) if number.isdecimal() and len(number) < 9 else 0)
+    if request.POST.get("sure") != "1":
+        context = page_of(request, axis, found.kind) | {
+            "comparison": comparison(axis, str(found), found.newest().entries, actions.keys_of(found.kind)),
+            "action": reverse("take_record", args=[found.pk]),
+            "back": reverse("step", args=[axis.pk, found.kind]),
+            "title": "Compare",
+        }
+        return render(request, "route/arrival.html", context)
     saved = actions.take_into_axis(found, axis, author=request.user)
     say(request, f"{found} taken" + (f" as value set {saved.number}." if saved else "; the values were the same."))
     return redirect("step", axis_id=axis.pk, step=found.kind)

@@ -204,6 +204,7 @@ def start(request: HttpRequest, axis_id: int, procedure: str) -> HttpResponse:
             consented=request.POST.get("consent") == "1",
             ticked=ticked_at(request),
             unattended=request.POST.get("unattended") == "1",
+            arguments=request.POST,
         )
     except CadrelError as error:
         refuse(request, error)

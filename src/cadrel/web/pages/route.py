@@ -18,17 +18,21 @@ from cadrel.web.changes.values import save_entries
 from cadrel.web.jobs.models import Job
 from cadrel.web.notices import refuse, say
 from cadrel.web.pages.requests import axis_of, next_of, notes_key
+from cadrel.web.projects.models import Axis
 from cadrel.web.projects.understanding import model_or_none
 from cadrel.web.rig.actions import leading, send_values
 from cadrel.web.rig.settling import job_of
-from cadrel.web.route.entries import asked_of, form_of, parse, with_choices
+from cadrel.web.route.entries import asked_of, first_to_fill, form_of, parse, with_choices
 from cadrel.web.route.facts import understood_of
-from cadrel.web.route.page import KEYS, page_of
+from cadrel.web.route.meanwhile import meanwhile
+from cadrel.web.route.page import KEYS, following, page_of
 from cadrel.web.route.phasing import phasing_context
 from cadrel.web.route.predict import SLIDERS, asked_rows, loop_of, predict
 from cadrel.web.route.sheets import ENTRY_STEPS, sheet_of
 from cadrel.web.route.sources import choose_source
 from cadrel.web.runs.models import Proposal
+
+SAVED = "saved-draft"  # the name of the form that was kept last: its page forgets what it held for the case of loss
 
 
 def step(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
@@ -38,6 +42,8 @@ def step(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
     axis = axis_of(axis_id)
     context = page_of(request, axis, step)
     context |= sheet_of(axis, step, context["strip"], request.user)
+    if SAVED in request.session:
+        context["saved_draft"] = request.session.pop(SAVED)
     model = model_or_none(axis)
     if step == "commutation" and model is not None:
         context["phasing"] = phasing_context(axis, model, request.session.get(notes_key(axis), []))
@@ -53,19 +59,32 @@ def step_template(key: str) -> str:
 @engineer_required
 def save(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
     """Keep a step's entries, or show what is wrong beside each field; nothing typed is lost."""
+    if step not in ENTRY_STEPS:
+        raise Http404
     axis = axis_of(axis_id)
     entries, problems = parse(step, request.POST, axis.values)
-    if not problems:
+    other = meanwhile(axis, _based_on(request, axis), entries)
+    if not problems and other is None:
         saved = save_entries(axis, entries, author=request.user, cause=f"{step} entered")
         if saved:
             say(request, f"Saved as value set {saved.number}.")
-        return redirect("step", axis_id=axis_id, step=step)
+        request.session[SAVED] = request.POST.get("draft", "")[:40]
+        on = request.POST.get("save") == "next"
+        return redirect("step", axis_id=axis_id, step=following(step) if on else step)
+    held = other.entries if other else entries
     context = page_of(request, axis, step)
     context |= sheet_of(axis, step, context["strip"], request.user)
     chosen = with_choices(step, axis.values, request.POST)
-    fields = form_of(step, entries, problems, values=_with(chosen, entries))
-    context |= {"fields": fields, "asked": asked_of(fields), "unsaved": len(problems)}
-    return render(request, "route/entries.html", context, status=422)
+    fields = form_of(step, held, problems, values=_with(chosen, held))
+    context |= {"fields": fields, "asked": asked_of(fields), "focus": first_to_fill(fields)}
+    context |= {"unsaved": len(problems), "meanwhile": other}
+    return render(request, "route/entries.html", context, status=422 if problems else 409)
+
+
+def _based_on(request: HttpRequest, axis: Axis) -> int:
+    """The value set a form was drawn from; the newest if it does not say."""
+    raw = request.POST.get("based_on", "")
+    return int(raw) if raw.isdecimal() and len(raw) < 9 else axis.newest_number
 
 
 def _with(values: Mapping[str, Entry], entries: Mapping[str, Entry | None]) -> dict[str, Entry]:

@@ -16,7 +16,8 @@ class Project(models.Model):
 
     name = models.CharField(max_length=120)
     machine = models.CharField(max_length=200, blank=True)
-    notes = models.TextField(blank=True)
+    notes = models.TextField(blank=True, max_length=5000)
+    archived = models.BooleanField(default=False)
     created = models.DateTimeField(auto_now_add=True)
     author = models.ForeignKey(settings.AUTH_USER_MODEL, models.PROTECT, related_name="+")
 
@@ -34,6 +35,7 @@ class Drive(models.Model):
     name = models.CharField(max_length=120)
     host = models.CharField(max_length=100, default="127.0.0.1")
     port = models.PositiveIntegerField()
+    notes = models.TextField(blank=True, max_length=5000)
 
     class Meta:
         ordering = ["pk"]
@@ -56,6 +58,8 @@ class Axis(models.Model):
     drive = models.ForeignKey(Drive, models.CASCADE, related_name="axes")
     name = models.CharField(max_length=120)
     remote = models.CharField(max_length=60, help_text="name of the axis in the drive")
+    notes = models.TextField(blank=True, max_length=5000)
+    archived = models.BooleanField(default=False)
     connected = models.BooleanField(default=False)
     lease = models.CharField(max_length=64, blank=True)
     leader = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, blank=True, related_name="+")

@@ -3,6 +3,7 @@
 import contextlib
 import math
 import secrets
+from collections.abc import Mapping
 from typing import Any
 
 from django.db import connection, transaction
@@ -23,8 +24,6 @@ from cadrel.web.rig.links import drive_of, owned_by, stand_in_of
 from cadrel.web.runs.models import Event
 
 PROTOCOL = 1
-BEYOND_CURRENT = ("load", "velocity", "position", "acceptance")
-NAMED_BY_THE_CHECK = ("halls", "words")  # the automatic check says more of these than the drive does
 JOG_GUARD = 1.15  # of the velocity limit
 FARTHEST = 1e6  # [rad] a position may be declared
 SWITCHES = ("safe_torque_off", "hardware_enable")
@@ -85,7 +84,8 @@ def give_control(axis: Axis, *, who: Any) -> None:
 
 
 def leading(axis: Axis, who: Any, purpose: str = "command") -> Drive:
-    """Return the drive, for one who has control. Raises `NotConnected`, `NoControl`."""
+    """Return the drive, for an engineer who has control. Raises `NotConnected`, `NoControl`, `PermissionDenied`."""
+    require_engineer(who)
     if not axis.connected:
         raise NotConnected()
     if not axis.lease or axis.leader_id != who.pk:
@@ -127,6 +127,7 @@ def send_values(axis: Axis, *, who: Any, keys: list[str] | None = None) -> list[
 
 def fetch_values(axis: Axis, *, who: Any, keys: list[str]) -> int:
     """Take values of the drive into the project; returns how many."""
+    require_engineer(who)
     if not axis.connected:
         raise NotConnected()
     held = drive_of(axis).read()
@@ -251,15 +252,16 @@ def queue_job(
     consented: bool,
     ticked: float | None = None,
     unattended: bool = False,
+    arguments: Mapping[str, Any] | None = None,
 ) -> Job:
     """Make the job of a procedure after checking everything that can be checked before. Raises `WebRefused`.
 
     The drive is told of the consent at once, with its end: what is not begun by then is not begun.
     """
-    from cadrel.procedures.route import consent_for
-
-    if procedure not in PROCEDURES:
+    declared = PROCEDURES.get(procedure)
+    if declared is None:
         raise NotReady(what="There is no such procedure.", remedy="Start one from its step.")
+    given = declared.given(arguments or {})
     Axis.objects.select_for_update().get(pk=axis.pk)
     if not consented:
         raise NotReady(what="Motion was not consented to.", remedy="Read what will move, then tick the consent.")
@@ -269,7 +271,7 @@ def queue_job(
     missing = missing_entries(axis.values)
     if missing:
         raise NotReady(what=f"Still missing: {', '.join(missing[:6])}.", remedy="Enter it in the steps above.")
-    if why := unsupported(axis.understood) or (procedure in BEYOND_CURRENT and too_coarse(axis.understood)):
+    if why := unsupported(axis.understood) or (declared.fine_feedback and too_coarse(axis.understood)):
         raise NotReady(what=why, remedy="Enter, check and keep it here; commission it with a drive that can.")
     wanted = wanted_values(axis)
     differing = differences(wanted, drive.read())
@@ -281,26 +283,17 @@ def queue_job(
     status = drive.status()
     if status["mode"] != "off":
         drive.disable()
-    hard = (
-        []
-        if procedure == "feedback"
-        else [
-            b
-            for b in status["blockers"]
-            if not (procedure in ("commutation", "power_up") and b["step"] == "commutation")
-            and not (procedure == "commutation" and b["code"] in NAMED_BY_THE_CHECK)
-        ]
-    )
+    hard = [b for b in status["blockers"] if declared.hinders(b)]
     if hard:
         raise NotReady(what=" ".join(b["text"] for b in hard), remedy=" ".join(b["remedy"] for b in hard))
     require_worker()
-    consent = consent_for(procedure, axis.understood, wanted)
+    consent = declared.consent(axis.understood, wanted)
     label = secrets.token_hex(8)
     token = drive.give_consent(label, until=consent_end(status["time"], ticked), unattended=unattended)
     agreed = {
         "travel": consent.travel, "speed": consent.speed, "label": label, "token": token, "unattended": unattended
     }  # fmt: skip
-    job = Job.objects.create(axis=axis, procedure=procedure, who=who, consent=agreed)
+    job = Job.objects.create(axis=axis, procedure=procedure, who=who, consent=agreed, arguments=given)
     log(axis, who, "consent", f"Consented to {procedure}{', unattended' if unattended else ''}.")
     with connection.cursor() as cursor:
         cursor.execute("SELECT pg_notify(%s, %s)", [CHANNEL, str(job.pk)])  # sent with the commit

@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from cadrel.core.axis import AxisModel
+from cadrel.core.axis import AxisModel, is_needed
 from cadrel.core.parameters import (
     REGISTRY,
     Entry,
@@ -80,7 +80,7 @@ def fields_of(step: str, values: Mapping[str, Entry]) -> list[Parameter]:
     """Parameters a step asks for under the choices made, what is needed first."""
     hidden = tuple(HIDDEN.get(step, ()))
     asked = [p for p in of_step(step) if not p.key.startswith(hidden or ("\0",)) and applies(p, values)]
-    return sorted(asked, key=lambda p: not p.required)
+    return sorted(asked, key=lambda p: not is_needed(p, values))
 
 
 def with_choices(step: str, values: Mapping[str, Entry], post: Mapping[str, str]) -> dict[str, Entry]:
@@ -192,10 +192,18 @@ def form_of(
                 source=str(entry.get("source", "")),
                 problem=problems.get(p.key, ""),
                 understood="" if p.key in problems else understood_text(p, entry, values),
-                needed=p.required,
+                needed=is_needed(p, values),
             )
         )
     return rows
+
+
+def first_to_fill(fields: list[Field]) -> str:
+    """Return the key of the field to begin with: the first one that is wrong, or needed and still empty."""
+    wrong = next((f for f in fields if f.problem), None)
+    empty = next((f for f in fields if f.needed and not f.value), None)
+    first = wrong or empty
+    return first.parameter.key if first else ""
 
 
 def asked_of(fields: list[Field]) -> str:

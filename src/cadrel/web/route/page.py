@@ -13,6 +13,11 @@ from cadrel.web.route.sheets import route_of
 KEYS = [s.key for s in STEPS]
 
 
+def following(step: str) -> str:
+    """The step after one."""
+    return KEYS[min(KEYS.index(step) + 1, len(KEYS) - 1)]
+
+
 def page_of(request: HttpRequest, axis: Axis, step: str) -> dict[str, Any]:
     """Context every axis page shares: strip, route, shelf."""
     at = KEYS.index(step) if step in KEYS else 0

@@ -8,15 +8,14 @@ from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, STEPS, choice_of
 from cadrel.core.quantities import from_si, units_of
 from cadrel.link import LinkError
-from cadrel.procedures import plan_commutation
-from cadrel.procedures.route import consent_for
+from cadrel.procedures import PROCEDURES
 from cadrel.web.changes.values import retired_by
 from cadrel.web.library.actions import is_altered
 from cadrel.web.projects.models import Axis
 from cadrel.web.projects.understanding import model_or_none
 from cadrel.web.rig.actions import differences, wanted_values
 from cadrel.web.rig.links import drive_of
-from cadrel.web.route.entries import asked_of, form_of, shown_value
+from cadrel.web.route.entries import asked_of, first_to_fill, form_of, shown_value
 from cadrel.web.route.facts import understood_of
 from cadrel.web.route.phasing import power_up_text
 from cadrel.web.route.predict import SLIDERS, asked_rows, loop_of, predict
@@ -66,6 +65,9 @@ def _step_state(axis: Axis, key: str, values: dict[str, Any], found: list[Any]) 
         if any(f.state == "stale" for f in found):
             return "stale", found[0].stale_because
         bad = [c for c in facts.checks if c.state != "agrees"]
+        wrong = [c for c in bad if c.state == "wrong"]
+        if wrong:
+            return "missed", f"{len(wrong)} wrong"
         if not bad and any(f.state == "proven" for f in found):
             return "proven", found[0].summary
         return ("estimated", f"{len(bad)} to look at") if bad else ("measured", "checks agree")
@@ -95,6 +97,7 @@ def sheet_of(axis: Axis, step: str, strip: dict[str, Any], user: Any) -> dict[st
         context |= {
             "fields": fields,
             "asked": asked_of(fields),
+            "focus": first_to_fill(fields),
             "kind_before": choice_of(values, "sheet.kind"),
             "facts": understood_of(step, values),
         }
@@ -200,7 +203,10 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
         context["problem"] = "Motor, feedback, mechanics, power and limits must be complete first."
         return context
     wanted = wanted_values(axis)
-    context["plan"] = _plan_text(axis, step, model, wanted)
+    declared = PROCEDURES[step]
+    context["plan"] = declared.plan(model, wanted).text
+    context["procedure"] = declared
+    context["arguments"] = [{"it": a, "preset": f"{a.preset(model):g}"} for a in declared.arguments]
     if step == "commutation":
         context["power_up_plan"] = power_up_text(model)
         context["phasing_share"] = f"{100 * model.phasing_share:.4g}"
@@ -244,28 +250,6 @@ def slider_of(key: str, value: float) -> dict[str, Any]:
         low, high = (from_si(b, quantity=p.quantity, unit=unit) for b in (p.minimum, p.maximum))
         scale = "linear"
     return {"parameter": p, "value": f"{shown:.5g}", "unit": unit, "low": low, "high": high, "scale": scale}
-
-
-def _plan_text(axis: Axis, step: str, model: Any, wanted: dict[str, float]) -> str:
-    consent = consent_for(step, model, wanted)
-    per, unit = model.mechanism.unit_per_rad, model.mechanism.unit
-    if step == "commutation":
-        return plan_commutation(model).text
-    if step == "current":
-        return (
-            f"The motor turns by up to one and a half electrical turns ({540 / model.motor.pole_pairs:.0f}° of its "
-            "shaft) to align, then stands under current, about 12 s."
-        )
-    amps = min(wanted["limit.current"], model.motor.current_peak) / math.sqrt(2)
-    seconds = {"load": 12, "velocity": 35, "position": 6}.get(
-        step, round(2 * model.goal.repeats * (model.goal.move_time + model.goal.dwell))
-    )
-    what = (
-        f"It moves {model.goal.distance * per:.4g} {unit} to one side and back, {model.goal.repeats} times"
-        if step == "acceptance"
-        else f"It moves within {consent.travel * per:.4g} {unit} to either side"
-    )
-    return f"{what}, at up to {consent.speed * per:.4g} {unit}/s and {amps:.3g} A rms, about {seconds} s."
 
 
 def _verdict(run: Any, model: Any) -> dict[str, Any]:

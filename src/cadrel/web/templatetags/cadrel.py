@@ -7,7 +7,7 @@ import orjson
 from django import template
 from django.utils.safestring import SafeString, mark_safe
 
-from cadrel.web.accounts.roles import is_engineer
+from cadrel.web.accounts.roles import is_administrator, is_engineer
 
 register = template.Library()
 
@@ -26,6 +26,12 @@ def data_script(value: Any, dom_id: str = "") -> SafeString:
 def engineer(user: Any) -> bool:
     """Whether the user may change things."""
     return is_engineer(user)
+
+
+@register.filter
+def administrator(user: Any) -> bool:
+    """Whether the user may add people and delete."""
+    return is_administrator(user)
 
 
 @register.filter

@@ -335,4 +335,22 @@ SHEETS: list[Sheet] = [
             ("motor_constant", 0.2039, "N·m/√W", "", 0.2039),
         ],
     ),
+    (
+        "Pell R115",
+        "rotary",
+        [
+            ("resistance", 0.4012, "ohm", "line_to_line", 0.2006),
+            ("inductance", 0.514, "mH", "line_to_line", 0.000257),
+            ("torque_constant", 80.02, "mN·m/A", "per_block", 0.0725701125630111),
+            ("back_emf", 8.379, "V/krpm", "ll_block", 0.0483761790553987),
+            ("poles", 4.0, "", "pairs", 4.0),
+            ("current_continuous", 6.01, "A", "block", 6.9397502356593),
+            ("current_peak", 18.2, "A", "block", 21.0155497985024),
+            ("torque_continuous", 0.481, "N·m", "", 0.481),
+            ("inertia", 0.212, "kg·cm²", "", 2.12e-05),
+            ("speed_max", 4000.0, "rpm", "", 418.879020478639),
+            ("speed_rated", 3000.0, "rpm", "", 314.159265358979),
+            ("time_constant_electrical", 1.28, "ms", "", 0.00128),
+        ],
+    ),
 ]

@@ -1,21 +1,40 @@
 // @ts-check
+import { draftOf, keepDraft } from "./drafts.js";
+import { token } from "./tab.js";
+
+/** @typedef {HTMLInputElement | HTMLSelectElement} Control */
+
 /**
- * When other choices ask for other fields the form is drawn anew; what was typed meanwhile is put back into it.
- * @param {HTMLElement} form
+ * An entry form that loses nothing: what is typed is kept in the browser until it is saved, and put back after the
+ * form was drawn anew, because other choices ask for other fields or because the page was left.
+ * @param {HTMLFormElement} form
  */
 export function mount(form) {
-  const typed = /** @type {Map<string, string>} */ (new Map());
+  const name = String(form.dataset.draft);
+  const hidden = /** @type {HTMLInputElement | null} */ (form.querySelector("[name=draft]"));
+  const count = /** @type {HTMLElement | null} */ (form.querySelector("[data-unsaved]"));
+  const discard = /** @type {HTMLElement | null} */ (form.querySelector("[data-discard]"));
+  let draft = draftOf(name);
+  if (draft && draft.token === form.dataset.saved) keepDraft(name, (draft = null));
+  const typed = new Map(Object.entries(draft?.typed ?? {}));
+  const mine = draft?.token ?? token();
+  if (hidden) hidden.value = mine;
   const controls = () =>
-    /** @type {NodeListOf<HTMLInputElement | HTMLSelectElement>} */ (
-      form.querySelectorAll("#fields input:not([type=hidden]), #fields select")
-    );
-  const keep = (/** @type {Event} */ event) => {
-    if (/** @type {CustomEvent} */ (event).detail.target.id !== "fields") return;
-    typed.clear();
-    controls().forEach((c) => typed.set(c.name, c.value));
+    /** @type {NodeListOf<Control>} */ (form.querySelectorAll("#fields input:not([type=hidden]), #fields select"));
+  const kept = new Map(); // what the page came with
+  const note = () => controls().forEach((c) => kept.has(c.name) || kept.set(c.name, c.value));
+
+  const show = () => {
+    const held = typed.size;
+    if (count) {
+      count.hidden = !held;
+      count.textContent = held === 1 ? "1 value is not saved" : `${held} values are not saved`;
+    }
+    if (discard) discard.hidden = !held;
+    keepDraft(name, { token: mine, typed: Object.fromEntries(typed) });
   };
-  const putBack = (/** @type {Event} */ event) => {
-    if (/** @type {CustomEvent} */ (event).detail.target.id !== "fields") return;
+  /** @returns {boolean} whether anything was put back */
+  const putBack = () => {
     let newer = false;
     controls().forEach((c) => {
       const value = typed.get(c.name);
@@ -24,12 +43,53 @@ export function mount(form) {
       c.value = value;
       newer = true;
     });
-    if (newer) form.dispatchEvent(new Event("input", { bubbles: true }));
+    return newer;
   };
-  document.addEventListener("htmx:oobBeforeSwap", keep);
-  document.addEventListener("htmx:oobAfterSwap", putBack);
-  return () => {
-    document.removeEventListener("htmx:oobBeforeSwap", keep);
-    document.removeEventListener("htmx:oobAfterSwap", putBack);
+  const redraw = () => form.dispatchEvent(new Event("input", { bubbles: true }));
+  const change = (/** @type {Event} */ event) => {
+    const control = /** @type {Control} */ (event.target);
+    if (!control.name || control.type === "hidden") return; // the form itself has no name
+    // Typed back to what was there, it is no change; a refused form has nothing it could go back to.
+    if (kept.get(control.name) === control.value && form.dataset.typed !== "1") typed.delete(control.name);
+    else typed.set(control.name, control.value);
+    show();
   };
+  const swapped = (/** @type {Event} */ event) => {
+    const target = /** @type {CustomEvent} */ (event).detail.target;
+    if (target?.id === "fields") {
+      note();
+      if (putBack()) redraw();
+    } else if (target?.id?.startsWith("note-")) {
+      const field = document.getElementById(target.id.slice("note-".length));
+      const wrong = document.getElementById(target.id)?.classList.contains("problem");
+      if (wrong) field?.setAttribute("aria-invalid", "true");
+      else field?.removeAttribute("aria-invalid");
+    }
+  };
+  const keys = (/** @type {KeyboardEvent} */ event) => {
+    if (event.key === "F1") {
+      const help = /** @type {Element} */ (event.target).closest(".field")?.querySelector("details.help");
+      if (!(help instanceof HTMLDetailsElement)) return;
+      event.preventDefault();
+      help.open = !help.open;
+    }
+    if (event.key === "Enter" && event.ctrlKey) {
+      event.preventDefault();
+      const button = form.querySelector("[value=next]") ?? form.querySelector("[name=save]");
+      form.requestSubmit(/** @type {HTMLButtonElement} */ (button));
+    }
+  };
+  note();
+  if (putBack()) redraw();
+  show();
+  form.addEventListener("input", change);
+  form.addEventListener("change", change);
+  form.addEventListener("keydown", keys);
+  discard?.addEventListener("click", () => {
+    typed.clear();
+    show();
+    location.assign(location.pathname.replace(/save\/$/, ""));
+  });
+  document.addEventListener("htmx:oobAfterSwap", swapped);
+  return () => document.removeEventListener("htmx:oobAfterSwap", swapped);
 }

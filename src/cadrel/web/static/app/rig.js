@@ -22,12 +22,23 @@ export function mount(strip) {
       blockers: [],
       not_stored: [],
     });
+  strip.querySelector("[data-take]")?.addEventListener("submit", takeFrom);
   const close = () => source.close();
   window.addEventListener("pagehide", close);
   return () => {
     window.removeEventListener("pagehide", close);
     close();
   };
+}
+
+/** Control is not taken from somebody unasked: the question names them. @param {Event} event */
+export function takeFrom(event) {
+  const form = /** @type {HTMLFormElement} */ (event.target),
+    other = form.dataset.other;
+  const force = /** @type {HTMLInputElement} */ (form.elements.namedItem("force"));
+  force.value = other ? "1" : "0";
+  const question = `${other} has control and may be moving the axis. Take it all the same? The axis is stopped then.`;
+  if (other && !window.confirm(question)) event.preventDefault();
 }
 
 const RECENT = 30; // [s] of drive time that a STOP of somebody else is told
@@ -70,6 +81,8 @@ export function show(strip, live) {
     const value = live[String(place.dataset.liveNumber)];
     place.textContent = value === null || value === undefined ? "–" : fixed(value, Number(place.dataset.digits));
   }
+  const take = /** @type {HTMLElement | null} */ (strip.querySelector("[data-take]"));
+  if (take) take.dataset.other = live.other ?? "";
   const power = strip.querySelector("#power");
   if (power) power.className = `power lamp-${live.lamp}`;
   for (const place of /** @type {NodeListOf<HTMLElement>} */ (strip.querySelectorAll("[data-shown-if]")))

@@ -16,6 +16,7 @@ const MODULES = {
   compare: "./compare.js",
   entries: "./entries.js",
   confirm: "./confirm.js",
+  drafts: "./drafts.js",
 };
 const undos = new WeakMap();
 

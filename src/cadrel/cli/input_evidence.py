@@ -226,8 +226,8 @@ def evidence(*, cases: int, seed: int, out: Path) -> int:
             "# Damaged files and forms",
             "",
             f"`bin/cadrel evidence input --cases {cases} --seed {seed}`: axis, motor and feedback files and "
-            "spreadsheets with pieces cut, bits turned, keys twice, numbers beyond all bounds, text that is none; forms with such "
-            "things in any field; addresses with them in any place.",
+            "spreadsheets with pieces cut, bits turned, keys twice, numbers beyond all bounds, text that is none; "
+            "forms with such things in any field; addresses with them in any place.",
             "",
             "| what | cases |",
             "| --- | --- |",

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from cadrel.core.parameters import Entry, EntryProblem, check_entry
+from cadrel.core.parameters import REGISTRY, Entry, EntryProblem, check_entry, conventions_for, preset_of
 from cadrel.exchange.document import load_document
 from cadrel.exchange.errors import FileProblem
 from cadrel.exchange.schemas import axis_schema
@@ -38,6 +38,10 @@ def checked_entries(raw_values: Mapping[str, Any], *, name: str) -> dict[str, En
             check_entry(key, entry, values)
         except EntryProblem as problem:
             raise FileProblem(name=name, where=f"values / {key}", why=problem.parts[0]) from problem
+        p = REGISTRY[key]
+        if p.convention and not entry.get("convention") and not preset_of(p, values):
+            meant = " or ".join(c.label for c in conventions_for(p, values))
+            raise FileProblem(name=name, where=f"values / {key}", why=f"It may be {meant}; say which.")
     return values
 
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from cadrel.core.parameters import Entry, Parameter, conventions_for, of_step, units_for
+from cadrel.core.parameters import Entry, Parameter, conventions_for, of_step, preset_of, units_for
 from cadrel.core.quantities import UnreadableCell, read_printed
 from cadrel.exchange.axis_file import checked_entries
 from cadrel.exchange.csv_file import text_cell, text_of_cell
@@ -181,4 +181,7 @@ def _value(key: str, text: str, chosen: Mapping[str, Entry], *, name: str, line:
         entry["unit"] = printed.unit
     if printed.convention:
         entry["convention"] = printed.convention
+    elif labels and not preset_of(p, chosen):
+        why = f"'{text[:40]}' may be {' or '.join(labels.values())}; say which."
+        raise FileProblem(name=name, where=f"line {line}", why=why)
     return entry

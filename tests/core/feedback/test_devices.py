@@ -265,3 +265,26 @@ def test_neighbouring_gray_codes_differ_in_one_bit() -> None:
 def test_a_word_of_the_wrong_length_is_refused() -> None:
     with pytest.raises(ValueError, match="10 bits received, the layout has 39"):
         decode_word(serial(19), [0] * 10)
+
+
+@pytest.mark.parametrize(
+    ("lines", "asked"), [(10_000, True), (8_000, True), (2_500, False), (4_096, False), (1_000, False), (1_234, False)]
+)
+def test_counts_typed_for_lines_are_asked_about(lines: int, asked: bool) -> None:
+    values = {"feedback__kind": "incremental", "feedback__lines": lines}
+    checks = check_feedback(device(**values), MOTOR, entries(**values))
+    found = [c for c in checks if c.title == "Lines or counts"]
+    assert bool(found) is asked
+    assert all(str(lines // 4) in c.detail and c.state == "look" for c in found)
+
+
+def test_turns_beyond_a_32_bit_position_are_said() -> None:
+    values: dict[str, object] = {
+        "feedback__kind": "serial", "feedback__single_turn_bits": 23, "feedback__multi_turn_bits": 16,
+    }  # fmt: skip
+    checks = check_feedback(device(**values), MOTOR, entries(**values))
+    check = next(c for c in checks if c.title == "Turns and 32-bit range")
+    assert "65536 turns" in check.detail
+    assert "512 of them" in check.detail  # 2^32 counts over 2^23 to a turn
+    fewer = values | {"feedback__multi_turn_bits": 8}
+    assert all(c.title != check.title for c in check_feedback(device(**fewer), MOTOR, entries(**fewer)))

@@ -212,3 +212,55 @@ def test_a_nameplate_that_contradicts_itself_is_refused_in_words(
     values["sheet.kind"] = {"value": "induction"}
     with pytest.raises(UnusableInput, match=said):
         motor_from_sheet(values)
+
+
+# Copper gains 0.00393 per kelvin from 20 °C (IEC 60228, annealed copper): 31.4 % to 100 °C.
+WARM = {**BASE, "sheet.resistance": {"value": 2.4 * 1.3144, "unit": "ohm", "convention": "line_to_line"}}
+FITTING: dict[str, Entry] = {
+    "sheet.motor_constant": {"value": 0.48 / math.sqrt(1.5 * 1.2), "unit": "N·m/√W"},
+    "sheet.time_constant_electrical": {"value": 3.0, "unit": "ms"},
+}
+
+
+def test_a_resistance_printed_warm_is_explained_and_not_called_wrong() -> None:
+    checks = check_motor({**WARM, **FITTING})
+    assert all(c.state != "wrong" for c in checks)
+    odd = [c for c in checks if c.state == "look"]
+    assert odd
+    assert all("the winding resistance is printed at 100 °C" in c.detail for c in odd)
+    (change,) = odd[0].remedies[0]
+    mended = change.applied({**WARM, **FITTING})
+    assert all(c.state == "agrees" for c in check_motor(mended))
+
+
+def test_a_temperature_that_is_said_counts_for_resistance_and_constants() -> None:
+    at: dict[str, Entry] = {"sheet.resistance_at": {"value": 100, "unit": "°C"}}
+    assert motor_from_sheet({**WARM, **at}).resistance == pytest.approx(1.2, rel=1e-4)
+    cold = motor_from_sheet(BASE).flux_linkage
+    hot = {**BASE, "sheet.constants_at": {"value": 120, "unit": "°C"}}
+    assert motor_from_sheet(hot).flux_linkage == pytest.approx(cold / (1 - 0.0011 * 100))  # NdFeB: -0.11 % per kelvin
+
+
+def test_a_wrong_label_is_still_wrong_though_heat_would_explain_a_part_of_it() -> None:
+    values = {**BASE, **FITTING, "sheet.resistance": {"value": 2.4, "unit": "ohm", "convention": "phase"}}
+    wrong = [c for c in check_motor(values) if c.state == "wrong"]
+    assert wrong
+    assert wrong[0].remedies[0][0].value == "line_to_line"
+
+
+def test_block_commutated_constants_are_equal_numbers_and_make_one_motor() -> None:
+    # Two phases conduct a constant current I: mean torque x speed = mean line voltage x I, so the torque constant in
+    # N·m per A dc equals the line-to-line back-EMF constant in V·s/rad (Hendershot and Miller, Design of Brushless
+    # Permanent-Magnet Motors; the equality follows from the power alone).
+    sheet = {
+        **BASE,
+        "sheet.torque_constant": {"value": 0.53, "unit": "N·m/A", "convention": "per_block"},
+        "sheet.back_emf": {"value": 0.53, "unit": "V·s/rad", "convention": "ll_block"},
+    }
+    kt = check_entry("sheet.torque_constant", sheet["sheet.torque_constant"], sheet)
+    ke = check_entry("sheet.back_emf", sheet["sheet.back_emf"], sheet)
+    assert kt == pytest.approx(1.5 * ke)
+    # A line voltage of amplitude sqrt(3) E, rectified over 60° about its crest, has a mean of 3/pi of that.
+    angles = [math.radians(-30 + 60 * (k + 0.5) / 10_000) for k in range(10_000)]
+    mean = math.sqrt(3) * ke * sum(math.cos(a) for a in angles) / 10_000
+    assert mean == pytest.approx(0.53, rel=1e-6)

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from cadrel.core.axis import braking_of, check_braking, check_power, planned_move
+from cadrel.core.axis import braking_of, check_brake, check_braking, check_power, check_travel, planned_move
 from cadrel.core.parameters import Entry
 from cadrel.core.power import brake_sequence, braking_demand, bus_voltage, combinations, fits_class
 from tests.conftest import values_of
@@ -141,3 +141,49 @@ def test_the_planned_move_of_the_demonstration_brakes_less_than_its_kinetic_ener
     assert demand.kinetic == pytest.approx(0.5 * plan.axis.inertia * (demand.kinetic * 2 / plan.axis.inertia))
     assert 0 <= demand.to_resistor < demand.kinetic
     assert math.isfinite(demand.power_continuous)
+
+
+LIFT = values_of("kiln-car-lift")
+
+
+@pytest.mark.parametrize(
+    ("share", "state", "says"), [(3.0, "agrees", "It holds"), (1.2, "look", "1.5 times"), (0.7, "wrong", "It slips")]
+)
+def test_the_brakes_torque_is_judged_against_what_hangs(share: float, state: str, says: str) -> None:
+    load = abs(planned_move(LIFT).axis.mechanism.torque_constant_load)
+    assert load > 0
+    check = check_brake({**LIFT, "brake.torque": {"value": share * load, "unit": "N·m"}})[0]
+    assert check.state == state, check.detail
+    assert says in check.detail
+
+
+def test_without_a_brake_or_its_torque_nothing_is_said() -> None:
+    assert check_brake({k: e for k, e in LIFT.items() if k != "brake.torque"}) == []
+    assert check_brake(pusher()) == []
+
+
+def test_travel_limits_must_be_in_order_and_hold_the_goal() -> None:
+    plan = planned_move(pusher())
+    distance = pusher()["goal.distance"]
+    swapped = pusher(limit__travel_min={"value": 400, "unit": "mm"}, limit__travel_max={"value": -400, "unit": "mm"})
+    assert check_travel(plan, swapped)[0].state == "wrong"
+    assert "lower end lies above" in check_travel(plan, swapped)[0].detail
+    short = pusher(
+        limit__travel_min={"value": 0, "unit": "mm"},
+        limit__travel_max={"value": 0.5 * float(distance["value"]), "unit": str(distance["unit"])},
+    )
+    assert check_travel(plan, short)[0].state == "wrong"
+    assert check_travel(plan, pusher())[0].state == "agrees"
+
+
+def test_the_hardest_stop_is_the_quick_stop_and_the_mechanism_swallows_its_part() -> None:
+    gentle = pusher(
+        limit__quick_stop={"value": 1.0, "unit": "m/s²"}, limit__acceleration={"value": 1.0, "unit": "m/s²"}
+    )
+    hard = pusher(
+        limit__quick_stop={"value": 200.0, "unit": "m/s²"}, limit__acceleration={"value": 1.0, "unit": "m/s²"}
+    )
+    assert braking_of(hard).copper > braking_of(gentle).copper  # more torque for it
+    assert braking_of(hard).resistance_largest < braking_of(gentle).resistance_largest
+    lossy = pusher(mechanics__efficiency={"value": 50, "unit": "%"})
+    assert braking_of(lossy).kinetic < braking_of(pusher(mechanics__efficiency={"value": 100, "unit": "%"})).kinetic

@@ -127,17 +127,21 @@ def check_move(plan: PlannedMove, values: Mapping[str, Entry], bus: float) -> li
 
 
 def braking_of(values: Mapping[str, Entry]) -> BrakingDemand:
-    """Return what the hardest stop gives back: from the velocity limit, a hanging load sinking. Raises `CoreError`."""
+    """Return what the hardest stop gives back: the quick stop from the velocity limit, a hanging load sinking.
+
+    Raises `CoreError`.
+    """
     si = reader_of(values)
     axis = understand(values)
     m, motor, bus = axis.mechanism, axis.motor, bus_voltage(values)
     speed = si("limit.velocity") * m.motor_rad_per_load
+    share = m.efficiency  # what the mechanism itself swallows of what the load gives back
     return braking_demand(
-        inertia=axis.inertia,
+        inertia=motor.inertia + share * m.inertia_reflected,
         speed=-math.copysign(speed, m.torque_constant_load) if m.torque_constant_load else speed,
-        deceleration=si("limit.acceleration") * m.motor_rad_per_load,
+        deceleration=max(si("limit.quick_stop"), si("limit.acceleration")) * m.motor_rad_per_load,
         friction=m.torque_friction,
-        load=m.torque_constant_load,
+        load=share * m.torque_constant_load,
         torque_constant=motor.torque_constant,
         resistance_loss=motor.winding_loss(1.0),
         capacitance=si("power.bus_capacitance"),
@@ -232,6 +236,40 @@ def check_braking(values: Mapping[str, Entry]) -> list[Check]:
     return checks
 
 
+def check_brake(values: Mapping[str, Entry]) -> list[Check]:
+    """Return whether the holding brake's torque holds what hangs, and the move's peak. Raises `CoreError`."""
+    if choice_of(values, "brake.fitted") == "none" or not is_given(values, "brake.torque"):
+        return []
+    holds, plan = reader_of(values)("brake.torque"), planned_move(values)
+    motor, load = plan.axis.motor, abs(plan.axis.mechanism.torque_constant_load)
+    state = "agrees" if holds >= HOLDING_RESERVE * load else "look" if holds >= load else "wrong"
+    said = f"It holds {shown_torque(motor, holds)} at the motor; the load pulls with {shown_torque(motor, load)}."
+    if state == "wrong":
+        said += " It slips: the load falls as soon as current goes."
+    elif state == "look":
+        said += f" {HOLDING_RESERVE:g} times the load is usual: worn or oily it holds half."
+    peak = plan.demand.torque_peak
+    stopped = Check(
+        "Brake closing in a move", "agrees" if holds >= peak else "look",
+        f"The move takes up to {shown_torque(motor, peak)}; the brake holds {shown_torque(motor, holds)}"
+        + ("." if holds >= peak else ", and slips if it closes then: it is made for holding, not for stopping."),
+    )  # fmt: skip
+    return [Check("Brake holds the load", state, said), stopped]  # type: ignore[arg-type]
+
+
+def check_travel(plan: PlannedMove, values: Mapping[str, Entry]) -> list[Check]:
+    """Return whether the travel limits are in order and hold the goal and what identification may use."""
+    si, axis = reader_of(values), plan.axis
+    scale, per, unit = axis.mechanism.motor_rad_per_load, axis.mechanism.unit_per_rad, axis.mechanism.unit
+    span = (si("limit.travel_max") - si("limit.travel_min")) * scale
+    if span <= 0:
+        return [Check("Travel", "wrong", "The lower end lies above the upper one; the drive would not move at all.")]
+    wanted = max(axis.goal.distance, axis.goal.travel)
+    what = "The move" if axis.goal.distance >= axis.goal.travel else "The travel for identification"
+    said = f"{what} takes {wanted * per:.4g} {unit} of the {span * per:.4g} {unit} between the ends."
+    return [Check("Travel", "agrees" if wanted <= span else "wrong", said)]
+
+
 def check_limits(plan: PlannedMove, values: Mapping[str, Entry]) -> list[Check]:
     """Return warnings about the limits against move and motor."""
     si, axis = reader_of(values), plan.axis
@@ -261,6 +299,7 @@ def check_limits(plan: PlannedMove, values: Mapping[str, Entry]) -> list[Check]:
             "Quick stop", "agrees" if si("limit.quick_stop") >= si("limit.acceleration") else "look",
             f"It is {si('limit.quick_stop') / si('limit.acceleration'):.2g} times the normal ramp; it should not be gentler.",
         ),
+        *check_travel(plan, values),
     ]  # fmt: skip
     if current > most * 1.001:
         checks.append(

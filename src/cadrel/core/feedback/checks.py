@@ -6,8 +6,13 @@ from collections.abc import Mapping
 from cadrel.core.feedback.calculators import TV, edge_rate, telegram_time, velocity_noise, word_range
 from cadrel.core.feedback.device import FeedbackDevice
 from cadrel.core.motor import Check, Motor, reader_of
-from cadrel.core.parameters import Entry, choice_of
+from cadrel.core.parameters import Entry, choice_of, is_given
 
+# Lines per turn that encoders are made with (common practice).
+USUAL_LINES = (
+    100, 200, 250, 256, 300, 360, 400, 500, 512, 600, 720, 800, 900, 1000, 1024, 1250, 1500, 1800, 2000, 2048, 2500, 3000,
+    3600, 4096, 5000, 6000, 7200, 8192, 9000,
+)  # fmt: skip
 SMOOTH = 400  # counts per electrical turn; common practice
 NOISE_SHARE = 0.002  # of top speed that quantisation noise may have before it is worth a look
 
@@ -18,7 +23,7 @@ def check_feedback(device: FeedbackDevice, motor: Motor, values: Mapping[str, En
     if device.kind != "halls":
         checks.append(_noise(device, motor))
     if device.serial is not None:
-        checks += _serial(device, values)
+        checks += _serial(device, motor, values)
     if device.kind == "resolver":
         checks.append(_resolver(device, motor))
     if motor.reactance_share and not (device.has_halls or device.is_absolute):
@@ -50,12 +55,26 @@ def _rates(device: FeedbackDevice, motor: Motor, values: Mapping[str, Entry]) ->
     if device.kind == "incremental":
         rate, limit = edge_rate(device, motor.speed_max), si("feedback.edge_rate_max")
         said = f"{rate / 1e3:.0f} kHz at top speed; the input stands {limit / 1e3:.0f} kHz."
-        return [Check("Edge rate", "agrees" if rate <= limit else "wrong", said)]
+        return [Check("Edge rate", "agrees" if rate <= limit else "wrong", said), *_counts(values, rate, limit)]
     if device.kind == "sincos":
         rate, limit = device.periods_per_turn * motor.speed_max / (2 * math.pi), si("feedback.analog_bandwidth")
         said = f"{rate / 1e3:.4g} kHz of sine at top speed; the input stands {limit / 1e3:.4g} kHz."
         return [Check("Signal frequency", "agrees" if rate <= limit else "wrong", said)]
     return []
+
+
+def _counts(values: Mapping[str, Entry], rate: float, limit: float) -> list[Check]:
+    """Whether counts were typed for lines: four counts make one line."""
+    if not is_given(values, "feedback.lines"):
+        return []
+    lines = round(reader_of(values)("feedback.lines"))
+    quarter = lines / 4
+    unusual = lines not in USUAL_LINES and quarter in USUAL_LINES
+    if not unusual and not (rate > limit >= rate / 4):
+        return []
+    why = "" if rate <= limit else ", and the edge rate would fit"
+    said = f"{lines} is four times {quarter:g}{why}: are these counts? A sheet's lines or pulses are a quarter of them."
+    return [Check("Lines or counts", "look", said)]
 
 
 def _range(device: FeedbackDevice, motor: Motor) -> Check:
@@ -92,7 +111,7 @@ def _noise(device: FeedbackDevice, motor: Motor) -> Check:
     )  # fmt: skip
 
 
-def _serial(device: FeedbackDevice, values: Mapping[str, Entry]) -> list[Check]:
+def _serial(device: FeedbackDevice, motor: Motor, values: Mapping[str, Entry]) -> list[Check]:
     assert device.serial is not None
     took = telegram_time(device)
     checks = [
@@ -101,6 +120,15 @@ def _serial(device: FeedbackDevice, values: Mapping[str, Entry]) -> list[Check]:
             f"The word takes {took * 1e6:.3g} µs of the {TV * 1e6:.0f} µs loop; above a quarter the delay costs margin.",
         )
     ]  # fmt: skip
+    within = word_range(device, motor.speed_max).turns
+    if 2 ** (device.serial.multi_turn_bits - 1) > within:
+        checks.append(
+            Check(
+                "Turns and 32-bit range", "look",
+                f"The device tells {2**device.serial.multi_turn_bits} turns; a 32-bit position holds {2 * within:.4g} of "
+                "them at this resolution. Home within those, or drop low bits.",
+            )
+        )  # fmt: skip
     if device.serial.crc == "none":
         checks.append(Check("Checksum", "look", "Nothing guards the word: a disturbed bit is a jump of the shaft."))
     tolerated = reader_of(values)("feedback.errors_tolerated")

@@ -45,7 +45,8 @@ def check_motor(values: Mapping[str, Entry], *, bus_voltage: float | None = None
     checks = [_check(relation, sides, remedies) for relation, sides in found if relation.shown]
     hidden = [r for r, sides in found if not r.shown and r.misfit(_ratio(sides)) > 1]
     if hidden and not any(c.state == "wrong" for c in checks):
-        checks += [_check(r, s, remedies) for r, s in found if r in hidden]
+        said = {c.title for c in checks if c.state != "agrees"}
+        checks += [_check(r, s, remedies) for r, s in found if r in hidden and r.title not in said]
     if bus_voltage:
         checks.append(_speed_within_bus(motor, bus_voltage))
     return checks

@@ -30,6 +30,7 @@ from cadrel.core.parameters.registry import (
     is_required,
     of_step,
     parameter,
+    preset_of,
     units_for,
 )
 from cadrel.core.parameters.route import STEPS, Step, invalidated_by, steps_after
@@ -56,6 +57,7 @@ __all__ = [
     "is_required",
     "of_step",
     "parameter",
+    "preset_of",
     "steps_after",
     "units_for",
 ]

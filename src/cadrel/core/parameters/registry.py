@@ -113,6 +113,17 @@ def conventions_for(p: Parameter, values: Mapping[str, Entry]) -> list[Conventio
     return [c for c in CONVENTIONS.get(p.convention or "", ()) if kind in c.kinds]
 
 
+def preset_of(p: Parameter, values: Mapping[str, Entry]) -> str:
+    """Return the convention that is taken where none is said; empty where it must be said.
+
+    Poles and pole pairs are printed equally often, and so are a stepper's currents as rms and as peak: a preset would
+    be wrong by two, or by 1.41, on every other sheet.
+    """
+    allowed = conventions_for(p, values)
+    trap = p.convention == "poles" or (p.convention == "sine" and choice_of(values, "sheet.kind") == "stepper")
+    return "" if trap or not allowed else allowed[0].key
+
+
 def check_entry(key: str, entry: Entry, values: Mapping[str, Entry] | None = None) -> float:
     """Return the SI value, after convention, of one entry; for axis quantities SI at the load.
 

@@ -14,7 +14,7 @@ from cadrel.web.accounts.roles import engineer_required
 from cadrel.web.library import actions
 from cadrel.web.library.models import Record
 from cadrel.web.notices import refuse, say
-from cadrel.web.pages.requests import axis_of
+from cadrel.web.pages.requests import axis_of, id_of
 from cadrel.web.projects.models import Axis
 from cadrel.web.route.arrival import comparison
 from cadrel.web.route.entries import form_of
@@ -45,7 +45,7 @@ def library(request: HttpRequest) -> HttpResponse:
 
 def _target(request: HttpRequest) -> Axis | None:
     number = request.GET.get("axis", "")
-    return axis_of(int(number)) if number.isdigit() and len(number) < 9 else None
+    return axis_of(int(number)) if number.isascii() and number.isdecimal() and len(number) < 9 else None
 
 
 def _row(record: Record) -> dict[str, Any]:
@@ -145,8 +145,7 @@ def copy(request: HttpRequest, record_id: int) -> HttpResponse:
 def take(request: HttpRequest, record_id: int) -> HttpResponse:
     """Put a record into an axis: first a comparison, then all of it."""
     found = get_object_or_404(Record, pk=record_id)
-    number = request.POST.get("axis", "")
-    axis = axis_of(int(number) if number.isdecimal() and len(number) < 9 else 0)
+    axis = axis_of(id_of(request, "axis"))
     if request.POST.get("sure") != "1":
         context = page_of(request, axis, found.kind) | {
             "comparison": comparison(axis, str(found), found.newest().entries, actions.keys_of(found.kind)),
@@ -169,7 +168,7 @@ def keep(request: HttpRequest, axis_id: int, kind: str) -> HttpResponse:
     axis = axis_of(axis_id)
     try:
         if request.POST.get("record"):
-            found = get_object_or_404(Record, pk=request.POST["record"], kind=kind)
+            found = get_object_or_404(Record, pk=id_of(request, "record"), kind=kind)
             revision = actions.revise_from_axis(found, axis, author=request.user)
             text = (
                 f"Revision {revision.number} of {found} made." if revision else "The record holds these values already."

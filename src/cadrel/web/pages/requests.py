@@ -15,6 +15,12 @@ def axis_of(axis_id: int) -> Axis:
     return get_object_or_404(Axis.objects.select_related("drive__project", "leader"), pk=axis_id)
 
 
+def id_of(request: HttpRequest, name: str) -> int:
+    """A posted id; 0, which nothing has, if it is none."""
+    raw = request.POST.get(name, "")
+    return int(raw) if raw.isascii() and raw.isdecimal() and len(raw) < 10 else 0
+
+
 def next_of(request: HttpRequest, otherwise: str) -> str:
     """Where to go on: the address the form asks for, if it is one of ours."""
     asked = request.POST.get("next", "")

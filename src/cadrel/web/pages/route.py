@@ -17,7 +17,7 @@ from cadrel.web.changes.outcomes import take_proposal
 from cadrel.web.changes.values import save_entries
 from cadrel.web.jobs.models import Job
 from cadrel.web.notices import refuse, say
-from cadrel.web.pages.requests import axis_of, next_of, notes_key
+from cadrel.web.pages.requests import axis_of, id_of, next_of, notes_key
 from cadrel.web.projects.models import Axis
 from cadrel.web.projects.understanding import model_or_none
 from cadrel.web.rig.actions import leading, send_values
@@ -83,8 +83,7 @@ def save(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
 
 def _based_on(request: HttpRequest, axis: Axis) -> int:
     """The value set a form was drawn from; the newest if it does not say."""
-    raw = request.POST.get("based_on", "")
-    return int(raw) if raw.isdecimal() and len(raw) < 9 else axis.newest_number
+    return id_of(request, "based_on") or axis.newest_number
 
 
 def _with(values: Mapping[str, Entry], entries: Mapping[str, Entry | None]) -> dict[str, Entry]:

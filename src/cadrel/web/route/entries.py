@@ -18,6 +18,7 @@ from cadrel.core.parameters import (
     defaults,
     is_required,
     of_step,
+    preset_of,
     units_for,
 )
 from cadrel.core.quantities import UnreadableCell, from_si, read_printed, units_of
@@ -118,6 +119,9 @@ def parse(
                 _take_printed(p, raw, entry, chosen)
             except UnreadableCell as cell:
                 problems[p.key] = str(cell.facts["why"])
+            if p.key not in problems and entry.get("convention") == "":
+                meant = " or ".join(c.label for c in conventions_for(p, chosen))
+                problems[p.key] = f"may be {meant}; say which the sheet prints."
     together: dict[str, Entry] = {**chosen, **{k: e for k, e in entries.items() if e is not None}}
     for key, made in entries.items():
         if made is None or key in problems:
@@ -158,7 +162,7 @@ def _entry(p: Parameter, raw: str, post: Mapping[str, str], chosen: Mapping[str,
             told = post.get(f"{p.key}.convention", "")
             # The kind of motor may just have been changed, and the old convention with it.
             fits = told in allowed or (told and choice_of(chosen, "sheet.kind") == post.get("sheet.kind.before", ""))
-            entry["convention"] = told if fits else allowed[0]
+            entry["convention"] = told if fits else preset_of(p, chosen)
     return entry
 
 
@@ -187,7 +191,7 @@ def form_of(
                 value=_shown(entry.get("value", "")),
                 unit=unit,
                 units=units if unit in units else [unit, *units],
-                convention=str(entry.get("convention") or (allowed[0].key if allowed else "")),
+                convention=str(entry.get("convention") or preset_of(p, values)),
                 conventions=[(c.key, c.label) for c in allowed],
                 source=str(entry.get("source", "")),
                 problem=problems.get(p.key, ""),

@@ -3,7 +3,7 @@
 import math
 from collections.abc import Mapping
 
-from cadrel.core.axis import braking_of, check_braking, check_power, chopper_threshold
+from cadrel.core.axis import braking_of, check_brake, check_braking, check_power, chopper_threshold
 from cadrel.core.errors import CadrelError
 from cadrel.core.motor import Check, reader_of
 from cadrel.core.parameters import Entry, choice_of, is_given
@@ -24,7 +24,7 @@ def power_facts(values: Mapping[str, Entry]) -> Facts:
     ]
     try:
         demand = braking_of(values)
-        facts.checks += check_braking(values)
+        facts.checks += check_braking(values) + check_brake(values)
     except CadrelError:
         facts.checks.append(Check("Braking energy", "look", "Worked out once motor, mechanics and limits are entered."))
     else:

@@ -33,7 +33,7 @@ from cadrel.core.parameters.registry import (
     preset_of,
     units_for,
 )
-from cadrel.core.parameters.route import STEPS, Step, invalidated_by, steps_after
+from cadrel.core.parameters.route import STEPS, Step, full_label, invalidated_by, steps_after
 
 __all__ = [
     "ANGLE_RESTS_ON",
@@ -51,6 +51,7 @@ __all__ = [
     "conventions_for",
     "default_drive_values",
     "defaults",
+    "full_label",
     "has_preset",
     "invalidated_by",
     "is_given",

@@ -1,9 +1,12 @@
 """The steps in working order, and what each depends on.
 
+from cadrel.core.parameters.registry import REGISTRY
 A change of a step's parameters makes every step that depends on it stale, directly or through others.
 """
 
 from dataclasses import dataclass
+
+from cadrel.core.parameters.registry import REGISTRY
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,3 +57,12 @@ def invalidated_by(step: str, *, own_result: bool = True) -> tuple[str, ...]:
     """
     own = (step,) if own_result and _BY_KEY[step].proven_by else ()
     return own + steps_after(step)
+
+
+def full_label(key: str) -> str:
+    """Return a label that stands alone: where two parameters share one, with the step it belongs to."""
+    p = REGISTRY[key]
+    if sum(other.label == p.label for other in REGISTRY.values()) == 1:
+        return p.label
+    step = next((s.title for s in STEPS if s.key == p.step), p.step)
+    return f"{step}: {p.label[0].lower()}{p.label[1:]}"

@@ -9,7 +9,7 @@ from django.utils import timezone
 
 from cadrel.core import verdict as core
 from cadrel.core.axis import entry_from_drive
-from cadrel.core.parameters import REGISTRY
+from cadrel.core.parameters import full_label
 from cadrel.procedures import Outcome, RunRecord
 from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
@@ -42,7 +42,7 @@ def keep_outcome(
     number = (axis.runs.aggregate(n=Max("number"))["n"] or 0) + 1
     for k, record in enumerate(outcome.runs):
         in_force = {**after, **record.in_force}
-        changed = [REGISTRY[key].label for key in in_force if previous and previous.get(key) != in_force[key]]
+        changed = [full_label(key) for key in in_force if previous and previous.get(key) != in_force[key]]
         previous = in_force
         runs.append(
             Run.objects.create(

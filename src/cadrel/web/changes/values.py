@@ -13,6 +13,7 @@ from cadrel.core.parameters import (
     REGISTRY,
     Entry,
     choice_of,
+    full_label,
     invalidated_by,
     steps_after,
 )
@@ -60,7 +61,7 @@ def save_entries(
     axis._latest = made
     if fallen:
         axis.plant_parts.in_force().update(retired_because="found on another motor or load")
-        labels = ", ".join(REGISTRY[k].label for k in fallen)
+        labels = ", ".join(full_label(k) for k in fallen)
         text = f"Found on another motor or load, and no longer sent: {labels}."
         Event.objects.create(axis=axis, who=author, kind="retired", text=text[:400])
     if changed:
@@ -69,9 +70,7 @@ def save_entries(
             axis=axis,
             who=author,
             kind="values",
-            text=f"{cause}: "
-            + ", ".join(REGISTRY[k].label for k in changed[:6])
-            + (" ..." if len(changed) > 6 else ""),
+            text=f"{cause}: " + ", ".join(full_label(k) for k in changed[:6]) + (" ..." if len(changed) > 6 else ""),
         )
     return made
 

@@ -208,6 +208,8 @@ def start(request: HttpRequest, axis_id: int, procedure: str) -> HttpResponse:
         )
     except CadrelError as error:
         refuse(request, error)
+        if procedure in PROCEDURES:
+            actions.log_refusal(axis, request.user, step_of(procedure), error)
     return redirect("step", axis_id=axis_id, step=step_of(procedure) if procedure in PROCEDURES else "drive")
 
 

@@ -4,7 +4,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
-from cadrel.core.parameters import DRIVE_KEYS, REGISTRY
+from cadrel.core.parameters import DRIVE_KEYS, full_label
 from cadrel.exchange import recording_csv
 from cadrel.web.accounts.roles import engineer_required
 from cadrel.web.pages.requests import axis_of, next_of
@@ -75,9 +75,7 @@ def run(request: HttpRequest, axis_id: int, number: int) -> HttpResponse:
         "metrics": metrics,
         "title": found.title,
         "values": [
-            (REGISTRY[k].label, shown_value(k, found.drive_values[k], model))
-            for k in DRIVE_KEYS
-            if k in found.drive_values
+            (full_label(k), shown_value(k, found.drive_values[k], model)) for k in DRIVE_KEYS if k in found.drive_values
         ],
     }
     return render(request, "runs/run.html", context)

@@ -9,7 +9,8 @@ from typing import Any
 from django.db import connection, transaction
 
 from cadrel.core.axis import drive_values, entry_from_drive, missing_entries, too_coarse, unsupported
-from cadrel.core.parameters import DRIVE_KEYS, REGISTRY
+from cadrel.core.errors import CadrelError
+from cadrel.core.parameters import DRIVE_KEYS, full_label
 from cadrel.link import Drive, LinkError
 from cadrel.link.commands import CONSENT_SECONDS
 from cadrel.procedures import PROCEDURES
@@ -32,6 +33,11 @@ SWITCHES = ("safe_torque_off", "hardware_enable")
 def log(axis: Axis, who: Any, kind: str, text: str) -> None:
     """Write the event log."""
     Event.objects.create(axis=axis, who=who, kind=kind, text=text)
+
+
+def log_refusal(axis: Axis, who: Any, step: str, error: CadrelError) -> None:
+    """Keep why a start was refused, where every page of the axis finds it until a run of the step has come through."""
+    log(axis, who, "refused", f"{step} was refused. {error.parts[0]} {error.parts[2]}"[:400])
 
 
 def connect(axis: Axis, *, who: Any) -> dict[str, Any]:
@@ -121,8 +127,8 @@ def send_values(axis: Axis, *, who: Any, keys: list[str] | None = None) -> list[
     differing = differences(wanted, drive.read())
     changed = drive.write({k: wanted[k] for k in keys or DRIVE_KEYS if k in differing})
     if changed:
-        log(axis, who, "sent", f"{len(changed)} values sent: {', '.join(REGISTRY[k].label for k in changed[:5])}.")
-    return [REGISTRY[k].label for k in changed]
+        log(axis, who, "sent", f"{len(changed)} values sent: {', '.join(full_label(k) for k in changed[:5])}.")
+    return [full_label(k) for k in changed]
 
 
 def fetch_values(axis: Axis, *, who: Any, keys: list[str]) -> int:

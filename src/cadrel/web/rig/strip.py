@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from cadrel.core.feedback import signal_quality
-from cadrel.core.parameters import REGISTRY, choice_of
+from cadrel.core.parameters import choice_of, full_label
 from cadrel.web.projects.models import Axis
 from cadrel.web.projects.understanding import unit_of
 from cadrel.web.rig.links import owned_by, try_status
@@ -109,6 +109,7 @@ def strip_from(facts: AxisFacts, contact: Contact, *, user_id: int | None) -> di
             "moving": False,
             "other": "",
             "leads": False,
+            "storable": False,
             "mode": "off",
             "restart_needed": [],
             "switches": {},
@@ -131,6 +132,7 @@ def strip_from(facts: AxisFacts, contact: Contact, *, user_id: int | None) -> di
         "control": lead if held or owner is None else f"{owner} has control",
         "other": "" if held or owner is None else str(owner),
         "leads": held and facts.leader_id == user_id,
+        "storable": held and facts.leader_id == user_id and bool(status["not_stored"]),
         "why": "",
         "blockers": status["blockers"],
         "unit": unit,
@@ -138,8 +140,8 @@ def strip_from(facts: AxisFacts, contact: Contact, *, user_id: int | None) -> di
         "velocity": status["velocity"] * scale,
         "current": status["current"] / math.sqrt(2),
         "bus": status["v_bus"],
-        "not_stored": [REGISTRY[k].label for k in status["not_stored"]],
-        "restart_needed": [REGISTRY[k].label for k in status["restart_needed"]],
+        "not_stored": [full_label(k) for k in status["not_stored"]],
+        "restart_needed": [full_label(k) for k in status["restart_needed"]],
         "moving": status["moving"],
         "switches": status["switches"],
         "angle_quality": status["angle_quality"],

@@ -4,7 +4,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
 from cadrel.core.axis import Arriving, arriving
-from cadrel.core.parameters import REGISTRY, STEPS, Entry
+from cadrel.core.parameters import REGISTRY, STEPS, Entry, full_label
 from cadrel.web.projects.models import Axis
 from cadrel.web.route.meanwhile import shown
 
@@ -39,7 +39,7 @@ def comparison(axis: Axis, title: str, incoming: Mapping[str, Entry], replaced: 
     moved = {*made.changed, *made.added, *made.gone}
     rows = [
         Row(
-            p.label, titles.get(p.step, p.step), _shown(key, held.get(key)), _shown(key, made.changes.get(key)),
+            full_label(key), titles.get(p.step, p.step), _shown(key, held.get(key)), _shown(key, made.changes.get(key)),
             key in made.unproven,
         )
         for key, p in REGISTRY.items()
@@ -49,9 +49,9 @@ def comparison(axis: Axis, title: str, incoming: Mapping[str, Entry], replaced: 
     return Comparison(
         title=title,
         changing=rows,
-        staying=[REGISTRY[k].label for k in made.same],
+        staying=[full_label(k) for k in made.same],
         untouched=[s.title for s in STEPS if s.key not in touched and any(REGISTRY[k].step == s.key for k in held)],
-        unproven=[REGISTRY[k].label for k in made.unproven],
+        unproven=[full_label(k) for k in made.unproven],
         arriving=made,
     )
 

@@ -3,8 +3,11 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from cadrel.core.parameters import REGISTRY, Entry
+from cadrel.core.parameters import Entry, full_label
+from cadrel.core.quantities import CONVENTIONS
 from cadrel.web.projects.models import Axis, ValueSet
+
+LABELS = {c.key: c.label for family in CONVENTIONS.values() for c in family}
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +47,7 @@ def meanwhile(axis: Axis, based_on: int, entries: Mapping[str, Entry | None]) ->
         if _same(was, theirs) or _same(mine, theirs):
             continue
         touched = not _same(mine, was)
-        others.append(Other(REGISTRY[key].label, shown(was), shown(theirs), shown(mine) if touched else ""))
+        others.append(Other(full_label(key), shown(was), shown(theirs), shown(mine) if touched else ""))
         if not touched:
             merged[key] = theirs
     if not others:
@@ -78,5 +81,5 @@ def shown(entry: Entry | None) -> str:
         return "empty"
     value = entry["value"]
     number = repr(value).removesuffix(".0") if isinstance(value, float) else str(value)
-    convention = str(entry.get("convention", "")).replace("_", " ")
+    convention = LABELS.get(str(entry.get("convention", "")), "")
     return " ".join(part for part in (number, str(entry.get("unit", "")), convention) if part)

@@ -18,6 +18,18 @@ def following(step: str) -> str:
     return KEYS[min(KEYS.index(step) + 1, len(KEYS) - 1)]
 
 
+def last_refusal(axis: Axis) -> dict[str, Any] | None:
+    """The newest refusal, as long as no later run of the same step has come through; None without one."""
+    refused = axis.events.filter(kind="refused").order_by("-pk").first()
+    if refused is None:
+        return None
+    step, _, why = refused.text.partition(" was refused. ")
+    if axis.events.filter(kind="run", pk__gt=refused.pk, text__startswith=f"{step}:").exists():
+        return None
+    title = next((s.title for s in STEPS if s.key == step), step)
+    return {"step": step if step in KEYS else "handover", "title": title, "why": why, "when": refused.created}
+
+
 def page_of(request: HttpRequest, axis: Axis, step: str) -> dict[str, Any]:
     """Context every axis page shares: strip, route, shelf."""
     at = KEYS.index(step) if step in KEYS else 0
@@ -31,6 +43,7 @@ def page_of(request: HttpRequest, axis: Axis, step: str) -> dict[str, Any]:
         "shelf": shelf,
         "run_count": shelf[0].number if shelf else 0,
         "active": job_of(axis),
+        "refusal": last_refusal(axis),
         "next_step": KEYS[min(at + 1, len(KEYS) - 1)],
         "previous_step": KEYS[max(at - 1, 0)],
     }

@@ -57,7 +57,11 @@ def predict(axis: Axis, loop: LoopName, changed: Mapping[str, float]) -> dict[st
     result["now"] = of({**kept, **changed}) if changed else result["kept"]
     proposal = axis.proposals.filter(step=loop, state="open").first()
     if proposal is not None:
-        result["proposed"] = of({**kept, **{c["key"]: c["after"] for c in proposal.changes}})
+        proposed = {**kept, **{c["key"]: c["after"] for c in proposal.changes}}
+        if changed:
+            result["proposed"] = of(proposed)
+        else:
+            result["now"], result["named"] = of(proposed), "proposed"
     return result
 
 

@@ -5,7 +5,7 @@ from typing import Any
 
 from cadrel.core.axis import missing_entries
 from cadrel.core.errors import CadrelError
-from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, STEPS, choice_of
+from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, STEPS, choice_of, full_label
 from cadrel.core.quantities import from_si, units_of
 from cadrel.link import LinkError
 from cadrel.procedures import PROCEDURES
@@ -154,7 +154,7 @@ def _drive_context(axis: Axis) -> dict[str, Any]:
     context["rows"] = [
         {
             "key": k,
-            "label": REGISTRY[k].label,
+            "label": full_label(k),
             "symbol": REGISTRY[k].symbol,
             "project": shown_value(k, wanted[k], model) if wanted else "–",
             "drive": shown_value(k, held[k], model),
@@ -177,7 +177,7 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
         context["changes"] = [
             {
                 "key": c["key"],
-                "label": REGISTRY[c["key"]].label,
+                "label": full_label(c["key"]),
                 "symbol": REGISTRY[c["key"]].symbol,
                 "before": "–" if c["before"] is None else shown_value(c["key"], c["before"], model),
                 "after": shown_value(c["key"], c["after"], model),
@@ -185,6 +185,7 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
             }
             for c in proposal.changes
         ]
+        context["unchanged"] = [c for c in context["changes"] if c["same"]]
     withheld = axis.proposals.filter(step=step, state="withheld").first()
     if withheld:
         context["withheld"] = withheld

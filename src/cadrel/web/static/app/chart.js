@@ -22,6 +22,8 @@ export const COLOURS = {
   ghost: "#a9a292",
 };
 
+const FULL = 1.6; // times as tall when the plots have the whole window
+
 /**
  * @typedef {{label: string, x: number[], y: number[], quantity: string, style: string, axis: string,
  *   unit: string}} Series
@@ -50,7 +52,8 @@ const leadingDigit = (x) => {
  *   right?: boolean}} options
  */
 export function chart(place, options) {
-  const { series, height } = options;
+  const { series } = options;
+  const tall = () => Math.round(options.height * (document.body.classList.contains("picture") ? FULL : 1));
   const data = joined(series);
   const axes = [...new Set(series.map((s) => s.axis))];
   const shown = axes.slice(0, 2);
@@ -58,7 +61,7 @@ export function chart(place, options) {
   const plot = new uPlot(
     /** @type {any} */ ({
       width: place.clientWidth,
-      height,
+      height: tall(),
       legend: { show: false },
       // beside one with a second axis, the times stand below each other
       padding: [6, options.right && shown.length < 2 ? 74 : 10, 0, 0],
@@ -131,10 +134,13 @@ export function chart(place, options) {
     /** @type {any} */ (plot).marked = cursors;
     plot.redraw(false);
   });
-  const watch = new ResizeObserver(() => {
-    if (place.clientWidth && place.clientWidth !== plot.width) plot.setSize({ width: place.clientWidth, height });
-  });
+  const fit = () => {
+    const size = { width: place.clientWidth, height: tall() };
+    if (size.width && (size.width !== plot.width || size.height !== plot.height)) plot.setSize(size);
+  };
+  const watch = new ResizeObserver(fit);
   watch.observe(place);
+  document.addEventListener("folds:changed", fit);
   /**
    * Other data in the same picture: zoom, cursors and hidden series stay.
    * @param {Series[]} fresh @param {any[]} lines
@@ -154,6 +160,7 @@ export function chart(place, options) {
     renew,
     destroy: () => {
       watch.disconnect();
+      document.removeEventListener("folds:changed", fit);
       plot.destroy();
     },
   };

@@ -7,8 +7,11 @@ const VIEWS = { open: "Open loop", closed: "Closed loop", sensitivity: "Sensitiv
 const LOOPS = [
   ["kept", "kept", "ghost"],
   ["proposed", "proposed", "dashed"],
-  ["now", "with these values", "solid"],
+  ["now", "", "solid"],
 ];
+
+/** How what is shown first is called: a proposal that waits, or what the sliders say. @param {any} prediction */
+const nameOf = (prediction) => prediction.named ?? "with these values";
 
 /** Curves of the values on the left, beside those kept; redrawn on "gains:predicted". @param {HTMLElement} root */
 export function mount(root) {
@@ -20,7 +23,7 @@ export function mount(root) {
   const draw = () => {
     drawn?.destroy();
     root.replaceChildren();
-    const title = element("div", "plot-title", "With these values");
+    const title = element("div", "plot-title", prediction.named ? "As proposed" : "With these values");
     const tabs = element("div", "tabs");
     for (const [key, label] of Object.entries(VIEWS)) {
       if (!prediction.now[key]) continue;
@@ -99,7 +102,7 @@ const linesOf = (prediction, view) => (view === "open" ? prediction.now.margins 
 /** @param {any} prediction @param {string} view @returns {any[]} */
 function curvesOf(prediction, view) {
   const curves = LOOPS.filter(([key]) => prediction[key]?.[view]).map(([key, label, style]) => ({
-    label,
+    label: label || nameOf(prediction),
     style,
     ...prediction[key][view],
   }));
@@ -117,7 +120,7 @@ const namesOf = (prediction, view) =>
 /** @param {any} prediction */
 function stepsOf(prediction) {
   return LOOPS.filter(([key]) => prediction[key]).map(([key, label, style]) => ({
-    label,
+    label: label || nameOf(prediction),
     x: prediction[key].step.t.map((/** @type {number} */ t) => 1e3 * t),
     y: prediction[key].step.y,
     style,

@@ -17,6 +17,7 @@ const MODULES = {
   entries: "./entries.js",
   confirm: "./confirm.js",
   drafts: "./drafts.js",
+  folds: "./folds.js",
 };
 const undos = new WeakMap();
 

@@ -20,7 +20,7 @@ def arm(stack: Stack, chromium: Browser) -> Iterator[Page]:
     page.on("console", lambda m: problems.append(m.text) if m.type == "error" else None)
     page.on("pageerror", lambda e: problems.append(str(e)))
     log_in(page, stack, ENGINEER)
-    page.get_by_role("row", name=re.compile("Glaze arm")).get_by_role("link").click()
+    page.get_by_role("row", name=re.compile("Glaze arm")).get_by_role("link").first.click()
     lead(page)
     send_and_store(page)
     page.get_by_label("Here is").fill("130")

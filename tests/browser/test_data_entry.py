@@ -9,6 +9,7 @@ from urllib.parse import urlencode
 import pytest
 from playwright.sync_api import Page, expect
 
+from cadrel.core.parameters import conventions_for, parameter
 from tests.browser.conftest import Stack, lead, send_and_store, serious_violations, step
 from tests.conftest import DEMO
 
@@ -101,7 +102,7 @@ def test_a_blank_axis_is_completed_without_leaving_the_keyboard(page: Page, stac
         expect(page.get_by_text(re.compile(r"Saved as value set \d+\."))).to_be_visible()
     route = page.get_by_role("navigation", name="Route")
     for title in ENTRY_STEPS:
-        expect(route.get_by_role("link", name=title)).to_contain_text(re.compile("checks agree|to look at"))
+        expect(route.get_by_role("link", name=title)).to_contain_text(re.compile("checks agree|to look at|wrong"))
     address = re.sub(r"[^/]+/$", "export/", page.url)
     kept = page.context.request.get(address).json()["values"]
     for key, entry in wanted.items():
@@ -109,7 +110,7 @@ def test_a_blank_axis_is_completed_without_leaving_the_keyboard(page: Page, stac
 
 
 def test_a_mislabelled_constant_is_mended_by_one_click(page: Page, stack: Stack) -> None:
-    page.get_by_role("row", name=re.compile("Kiln-car lift")).get_by_role("link").click()
+    page.get_by_role("row", name=re.compile("Kiln-car lift")).get_by_role("link").first.click()
     expect(page.get_by_role("heading", level=1, name="Motor")).to_be_visible()
     expect(page.locator("#strip")).to_have_attribute("data-ready", "1")  # the scripts are there: a choice is answered
     page.get_by_label("Convention of Back-EMF constant").select_option("line to line, peak")
@@ -122,7 +123,7 @@ def test_a_mislabelled_constant_is_mended_by_one_click(page: Page, stack: Stack)
 
 
 def test_another_kind_of_motor_asks_for_other_things_and_keeps_what_was_typed(page: Page, stack: Stack) -> None:
-    page.get_by_role("row", name=re.compile("Spray carriage")).get_by_role("link").click()
+    page.get_by_role("row", name=re.compile("Spray carriage")).get_by_role("link").first.click()
     page.get_by_role("textbox", name="Winding resistance").fill("4.7")
     page.get_by_role("combobox", name="Kind of motor").select_option("induction")
     expect(page.get_by_role("textbox", name="Power factor")).to_be_visible()
@@ -132,7 +133,7 @@ def test_another_kind_of_motor_asks_for_other_things_and_keeps_what_was_typed(pa
 
 
 def test_the_library_is_searched_and_a_motor_taken_from_it(page: Page, stack: Stack) -> None:
-    page.get_by_role("row", name=re.compile("Glaze table")).get_by_role("link").click()
+    page.get_by_role("row", name=re.compile("Glaze table")).get_by_role("link").first.click()
     page.get_by_role("link", name="From the library").click()
     expect(page.locator("[data-module=presence]")).to_have_attribute("data-ready", "1")  # the scripts are there
     page.get_by_label("Search").fill("norwend brake")
@@ -142,12 +143,15 @@ def test_the_library_is_searched_and_a_motor_taken_from_it(page: Page, stack: St
     expect(page.get_by_role("link", name="Glazing line 2, Kiln-car lift")).to_be_visible()
     assert serious_violations(page) == []
     page.get_by_role("button", name="Take into Glaze table").click()
+    expect(page.get_by_text("Nothing was changed yet.")).to_be_visible()
+    assert serious_violations(page) == []
+    page.get_by_role("button", name=re.compile(r"Take \d+ change")).click()
     expect(page.get_by_role("textbox", name="Winding resistance")).to_have_value("0.85")
     expect(page.get_by_role("link", name="Norwend SV-90B, with brake")).to_be_visible()
 
 
 def test_the_marked_shaft_is_turned_by_hand(page: Page, stack: Stack) -> None:
-    page.get_by_role("row", name=re.compile("Reject gate")).get_by_role("link").click()
+    page.get_by_role("row", name=re.compile("Reject gate")).get_by_role("link").first.click()
     lead(page)
     send_and_store(page)
     step(page, "Feedback")
@@ -160,3 +164,77 @@ def test_the_marked_shaft_is_turned_by_hand(page: Page, stack: Stack) -> None:
     counts = stack.drive("reject-gate").status()["counts"]
     assert abs(abs(counts) - stack.drive("reject-gate").read()["feedback.counts"]) < 0.03 * abs(counts)
     assert serious_violations(page) == []
+
+
+MOST_TABS = 60
+
+
+def cell_of(key: str, entry: dict[str, Any], values: dict[str, Any]) -> str:
+    """A value as a sheet prints it, with unit and convention in words."""
+    number = repr(entry["value"]).removesuffix(".0") if isinstance(entry["value"], float) else str(entry["value"])
+    labels = {c.key: c.label for c in conventions_for(parameter(key), values)}
+    return " ".join(
+        part for part in (number, entry.get("unit", ""), labels.get(entry.get("convention", ""), "")) if part
+    )
+
+
+def test_a_rotary_sheet_is_typed_as_it_is_printed_with_hardly_a_tab(page: Page, stack: Stack) -> None:
+    wanted = json.loads((DEMO / "axes" / "tile-pusher.json").read_text())["values"]
+    tabs = 0
+
+    def tab() -> None:
+        nonlocal tabs
+        tabs += 1
+        page.keyboard.press("Tab")
+
+    page.get_by_role("link", name="New project").focus()
+    page.keyboard.press("Enter")
+    for text in ("As printed", "", "Cabinet C", None, None, "printed", "printed"):
+        if text is not None:
+            page.keyboard.type(text)
+        tab()
+    page.keyboard.press("Enter")
+    for title in ENTRY_STEPS:
+        expect(page.get_by_role("heading", level=1, name=title)).to_be_visible()
+        expect(page.locator("#entries")).to_have_attribute("data-ready", "1")
+        page.locator("#fields [name]:not([type=hidden])").first.focus()
+        for _ in range(80):
+            at = page.evaluate(FOCUSED)
+            if at["tag"] == "BUTTON":
+                break
+            entry = wanted.get(at["name"])
+            if entry is not None and at["tag"] == "SELECT" and at["value"] != entry["value"]:
+                with form_is_drawn_anew(page, at["name"], entry["value"]):
+                    choose(page, at, entry["value"])
+                expect(page.locator("form.htmx-request")).to_have_count(0)
+            elif entry is not None and at["tag"] == "INPUT":
+                page.keyboard.press("Control+a")
+                page.keyboard.type(cell_of(at["name"], entry, wanted))
+            page.keyboard.press("Enter")
+        page.keyboard.press("Control+Enter") if title != "Limits and goal" else page.keyboard.press("Enter")
+        expect(page.get_by_text(re.compile(r"Saved as value set \d+\."))).to_be_visible()
+    assert tabs <= MOST_TABS
+    kept = page.context.request.get(re.sub(r"[^/]+/$", "export/", page.url)).json()["values"]
+    for key, entry in wanted.items():
+        said = {k: v for k, v in kept[key].items() if k in ("value", "unit", "convention")}
+        assert said == {k: v for k, v in entry.items() if k in ("value", "unit", "convention")}, key
+
+
+def test_what_was_typed_and_not_saved_is_there_again_wherever_one_went(page: Page, stack: Stack) -> None:
+    page.get_by_role("row", name=re.compile("Kiln-car lift")).get_by_role("link").first.click()
+    expect(page.locator("#entries")).to_have_attribute("data-ready", "1")
+    field = page.get_by_role("textbox", name="Winding resistance")
+    before = field.input_value()
+    field.fill("0.91")
+    expect(page.get_by_text("1 value is not saved")).to_be_visible()
+    page.get_by_role("heading", level=1).click()
+    page.keyboard.press("]")
+    expect(page.get_by_role("heading", level=1, name="Feedback")).to_be_visible()
+    expect(page.get_by_role("navigation", name="Route").get_by_role("link", name="Motor")).to_contain_text(
+        "1 not saved"
+    )
+    page.go_back()
+    expect(page.get_by_role("textbox", name="Winding resistance")).to_have_value("0.91")
+    page.get_by_role("button", name="Discard").click()
+    expect(page.get_by_role("textbox", name="Winding resistance")).to_have_value(before)
+    expect(page.get_by_text("is not saved")).to_be_hidden()

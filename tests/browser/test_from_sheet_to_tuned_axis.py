@@ -255,7 +255,7 @@ def _store_and_survive_the_power_cut(page: Page, bench: object) -> None:
 def _everything_is_there_after_a_new_login(page: Page, stack: Stack) -> None:
     page.context.clear_cookies()
     log_in(page, stack)
-    page.get_by_role("row", name=re.compile("^Table ")).get_by_role("link").click()
+    page.get_by_role("row", name=re.compile("^Table ")).get_by_role("link").first.click()
     step(page, "Acceptance")
     expect(page.get_by_text("✓ Passes")).to_be_visible()
     expect(page.get_by_label("Runs").get_by_text("Move × 5").first).to_be_visible()

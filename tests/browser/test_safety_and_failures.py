@@ -23,7 +23,7 @@ TRIES = 4  # every one of them counts; by the drive's own clock, since this mach
 @pytest.fixture
 def pusher(page: Page, stack: Stack) -> Page:
     """The commissioned axis, connected and led."""
-    page.get_by_role("row", name=re.compile("Tile pusher")).get_by_role("link").click()
+    page.get_by_role("row", name=re.compile("Tile pusher")).get_by_role("link").first.click()
     lead(page)
     wait_until_off(stack.drive("tile-pusher"))  # what the tab of the test before had enabled ends with that tab
     return page
@@ -130,7 +130,7 @@ def test_escape_stops_from_every_page(pusher: Page, stack: Stack) -> None:
         expect(pusher.get_by_text("STOP was sent to every connected axis.")).to_be_visible()
         wait_until_off(bench)
         if place is None:
-            pusher.get_by_role("row", name=re.compile("Tile pusher")).get_by_role("link").click()
+            pusher.get_by_role("row", name=re.compile("Tile pusher")).get_by_role("link").first.click()
     enable_jog(pusher)
     pusher.get_by_role("button", name="STOP").click()
     expect(pusher.get_by_text("STOP was sent to every connected axis.")).to_be_visible()
@@ -145,7 +145,7 @@ def test_the_page_shows_who_else_has_control(pusher: Page, stack: Stack) -> None
 
 
 def test_a_wiring_fault_is_named_in_the_interface(page: Page, stack: Stack) -> None:
-    page.get_by_role("row", name=re.compile("Reject gate")).get_by_role("link").click()
+    page.get_by_role("row", name=re.compile("Reject gate")).get_by_role("link").first.click()
     lead(page)
     send_and_store(page)
     step(page, "Commutation")
@@ -208,7 +208,7 @@ def test_an_observer_sees_the_axis_but_no_way_to_move_it(stack: Stack, chromium:
     context = chromium.new_context(viewport={"width": 1280, "height": 800})
     page = context.new_page()
     log_in(page, stack, ("vera", "look-only-please"))
-    page.get_by_role("row", name=re.compile("Tile pusher")).get_by_role("link").click()
+    page.get_by_role("row", name=re.compile("Tile pusher")).get_by_role("link").first.click()
     step(page, "Load")
     expect(page.get_by_role("button", name="STOP")).to_be_visible()
     assert page.get_by_role("button", name=re.compile("Identify|Enable|Take control")).count() == 0

@@ -20,7 +20,7 @@ UNWATCHED = 3.0  # [s] of drive time from the page's end to standstill, whatever
 @pytest.fixture
 def pusher(page: Page, stack: Stack) -> Page:
     """The commissioned axis, connected and led."""
-    page.get_by_role("row", name=re.compile("Tile pusher")).get_by_role("link").click()
+    page.get_by_role("row", name=re.compile("Tile pusher")).get_by_role("link").first.click()
     lead(page)
     wait_until_off(stack.drive("tile-pusher"))  # what the tab of the test before had enabled ends with that tab
     return page

@@ -205,7 +205,7 @@ def test_a_refused_proposal_changes_nothing_in_the_project(axis: Axis, engineer:
 def test_the_card_of_a_run_says_what_changed_since_the_run_before(axis: Axis, engineer: User) -> None:
     keep(axis, engineer, 0.2)
     keep(axis, engineer, 0.3)
-    assert axis.runs.order_by("-number").first().changed == ["Gain"]
+    assert axis.runs.order_by("-number").first().changed == ["Velocity loop: gain"]
 
 
 def test_a_step_before_the_proposal_keeps_the_values_it_ran_with(axis: Axis, engineer: User) -> None:
@@ -219,7 +219,7 @@ def test_a_step_before_the_proposal_keeps_the_values_it_ran_with(axis: Axis, eng
     keep_outcome(axis, "velocity", found, before={"velocity.gain": 0.05}, after=after, who=engineer)
     before, step = axis.runs.order_by("number")
     assert (before.drive_values["velocity.gain"], step.drive_values["velocity.gain"]) == (0.05, 0.2)
-    assert step.changed == ["Gain"]
+    assert step.changed == ["Velocity loop: gain"]
 
 
 def test_an_interrupted_run_keeps_what_it_had_and_is_not_proof(axis: Axis, engineer: User) -> None:

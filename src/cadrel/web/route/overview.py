@@ -6,7 +6,7 @@ from typing import Any
 from cadrel.web.projects.models import Axis, Project
 from cadrel.web.rig.links import try_status
 from cadrel.web.rig.strip import STATES
-from cadrel.web.route.sheets import route_of
+from cadrel.web.route.sheets import WAITS, route_of
 
 ATTENTION = ("missed", "stale")  # states of a step that ask for a look
 
@@ -29,8 +29,8 @@ def overview_of(axis: Axis) -> AxisRow:
     """Return an axis's row; its drive is asked how it stands."""
     route = route_of(axis, "")
     now, lamp = _now(axis)
-    asks = [s for s in route if s["state"] in ATTENTION]
-    coming = next((s for s in route if s["state"] in ("open", *ATTENTION) and s["key"] != "handover"), None)
+    asks = [s for s in route if s["state"] in ATTENTION or s["line"] == WAITS]
+    coming = next((s for s in route if s in asks or (s["state"] == "open" and s["key"] != "handover")), None)
     leader = axis.leader.get_username() if axis.leader is not None and axis.lease else ""
     urgent = 0 if lamp in ("moving", "on", "fault") else 1 if asks else 2
     return AxisRow(axis, route, now, lamp, leader, asks, coming, urgent)

@@ -22,6 +22,7 @@ from cadrel.web.route.predict import SLIDERS, asked_rows, loop_of, predict
 from cadrel.web.route.sources import sources_of
 from cadrel.web.runs.plots import plots_of
 
+WAITS = "a proposal waits"
 ENTRY_STEPS = ("motor", "feedback", "mechanics", "power", "limits")
 PROCEDURE_STEPS = ("commutation", "current", "load", "velocity", "position", "acceptance")
 INTRO = {
@@ -47,9 +48,11 @@ def route_of(axis: Axis, current: str) -> list[dict[str, Any]]:
     for f in axis.findings.select_related("verdict").all():
         findings.setdefault(f.step, []).append(f)
     values = axis.values
+    waiting = set(axis.proposals.filter(state="open").values_list("step", flat=True))
     rows = []
     for step in STEPS:
         state, line = _step_state(axis, step.key, values, findings.get(step.key, []))
+        line = WAITS if step.key in waiting else line
         rows.append({"key": step.key, "title": step.title, "state": state, "line": line, "now": step.key == current})
     return rows
 
@@ -174,17 +177,7 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     proposal = axis.proposals.filter(step=step, state="open").first()
     if proposal:
         context["proposal"] = proposal
-        context["changes"] = [
-            {
-                "key": c["key"],
-                "label": full_label(c["key"]),
-                "symbol": REGISTRY[c["key"]].symbol,
-                "before": "–" if c["before"] is None else shown_value(c["key"], c["before"], model),
-                "after": shown_value(c["key"], c["after"], model),
-                "same": c["before"] == c["after"],
-            }
-            for c in proposal.changes
-        ]
+        context["changes"] = [_change_row(c, model) for c in proposal.changes]
         context["unchanged"] = [c for c in context["changes"] if c["same"]]
     withheld = axis.proposals.filter(step=step, state="withheld").first()
     if withheld:
@@ -222,6 +215,17 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     if step == "acceptance" and runs:
         context["verdict"] = _verdict(runs[0], model)
     return context
+
+
+def _change_row(change: dict[str, Any], model: Any) -> dict[str, Any]:
+    """A change as it is read; what differs in digits nobody reads is the same."""
+    key, before = change["key"], change["before"]
+    old = "–" if before is None else shown_value(key, before, model)
+    new = shown_value(key, change["after"], model)
+    return {
+        "key": key, "label": full_label(key), "symbol": REGISTRY[key].symbol, "before": old, "after": new,
+        "same": old == new,
+    }  # fmt: skip
 
 
 def _criterion_row(c: dict[str, Any], model: Any) -> dict[str, Any]:

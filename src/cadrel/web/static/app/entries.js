@@ -54,10 +54,15 @@ export function mount(form) {
     else typed.set(control.name, control.value);
     show();
   };
+  let focused = "";
+  const before = (/** @type {Event} */ event) => {
+    if (/** @type {CustomEvent} */ (event).detail.target?.id === "fields") focused = document.activeElement?.id ?? "";
+  };
   const swapped = (/** @type {Event} */ event) => {
     const target = /** @type {CustomEvent} */ (event).detail.target;
     if (target?.id === "fields") {
       note();
+      if (focused) document.getElementById(focused)?.focus(); // whoever types goes on where they were
       if (putBack()) redraw();
     } else if (target?.id?.startsWith("note-")) {
       const field = document.getElementById(target.id.slice("note-".length));
@@ -73,11 +78,23 @@ export function mount(form) {
       event.preventDefault();
       help.open = !help.open;
     }
+    const control = /** @type {Control} */ (event.target);
+    if (event.key === "Enter" && !event.ctrlKey && control.name && control.type !== "submit") {
+      event.preventDefault();
+      following(control)?.focus();
+    }
     if (event.key === "Enter" && event.ctrlKey) {
       event.preventDefault();
       const button = form.querySelector("[value=next]") ?? form.querySelector("[name=save]");
       form.requestSubmit(/** @type {HTMLButtonElement} */ (button));
     }
+  };
+  /** The next value, past unit and convention; after the last one, Save. @param {Control} control */
+  const following = (control) => {
+    const values = [...controls()].filter((c) => !/\.(unit|convention)$/.test(c.name));
+    const own = control.name.replace(/\.(unit|convention)$/, "");
+    const at = values.findIndex((c) => c.name === own);
+    return values[at + 1] ?? /** @type {HTMLElement | null} */ (form.querySelector("[name=save]"));
   };
   note();
   if (putBack()) redraw();
@@ -90,6 +107,10 @@ export function mount(form) {
     show();
     location.assign(location.pathname.replace(/save\/$/, ""));
   });
+  document.addEventListener("htmx:oobBeforeSwap", before);
   document.addEventListener("htmx:oobAfterSwap", swapped);
-  return () => document.removeEventListener("htmx:oobAfterSwap", swapped);
+  return () => {
+    document.removeEventListener("htmx:oobBeforeSwap", before);
+    document.removeEventListener("htmx:oobAfterSwap", swapped);
+  };
 }

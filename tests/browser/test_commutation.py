@@ -66,8 +66,9 @@ def test_swapped_motor_wires_are_named_and_nothing_is_recorded(arm: Page, stack:
     step(arm, "Commutation")
     agree(arm)
     arm.get_by_role("button", name="Check and find the offset").click()
-    expect(arm.get_by_text("The vector turned forward and the counts fell.")).to_be_visible(timeout=60_000)
-    expect(arm.get_by_text("sine and cosine of the resolver are swapped")).to_be_visible()
+    job = arm.locator("#job")
+    expect(job.get_by_text("The vector turned forward and the counts fell.")).to_be_visible(timeout=60_000)
+    expect(job.get_by_text("sine and cosine of the resolver are swapped")).to_be_visible()
     assert stack.drive("glaze-arm").read()["commutation.valid"] == 0.0
     StandIn(stack.link, "glaze-arm").rewire({}, [])
 

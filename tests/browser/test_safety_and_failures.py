@@ -151,7 +151,8 @@ def test_a_wiring_fault_is_named_in_the_interface(page: Page, stack: Stack) -> N
     step(page, "Commutation")
     page.get_by_label("I see the axis; nobody and nothing is in its way.").check()
     page.get_by_role("button", name="Check and find the offset").click()
-    expect(page.get_by_text("The vector turned forward and the counts fell.")).to_be_visible(timeout=30_000)
+    job = page.locator("#job")
+    expect(job.get_by_text("The vector turned forward and the counts fell.")).to_be_visible(timeout=30_000)
     expect(page.get_by_text("Invert the counting direction, or exchange two motor phases if")).to_be_visible()
     expect(page.get_by_role("button", name="Invert the counting direction")).to_be_enabled()
     assert serious_violations(page) == []

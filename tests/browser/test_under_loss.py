@@ -33,7 +33,7 @@ def start_moves(page: Page, *, unattended: bool = False) -> None:
         page.get_by_label("It may go on when no page of mine is open.").check()
     page.get_by_label("I see the axis; nobody and nothing is in its way.").check()
     page.get_by_role("button", name="Run the move").click()
-    expect(page.get_by_text("repeating the move")).to_be_visible()
+    expect(page.locator("#job").get_by_text("repeating the move")).to_be_visible()
 
 
 def drive_seconds_until_off(bench: object, since: float) -> float:

@@ -4,20 +4,21 @@ import { page } from "./page.js";
 
 const { mount } = await import("../../src/cadrel/web/static/app/entries.js");
 const { draftOf, mount: mountRoute } = await import("../../src/cadrel/web/static/app/drafts.js");
-const store = new Map();
-globalThis.localStorage = {
-  getItem: (key) => store.get(key) ?? null,
-  setItem: (key, value) => store.set(key, value),
-  removeItem: (key) => store.delete(key),
+const methods = {
+  getItem: (key) => store[key] ?? null,
+  setItem: (key, value) => (store[key] = value),
+  removeItem: (key) => delete store[key],
 };
-beforeEach(() => store.clear());
+/** @type {any} keys are its own properties, as a browser's are */
+let store = Object.create(methods);
+beforeEach(() => (globalThis.localStorage = store = Object.create(methods)));
 
 const NAME = "1-7-motor";
 /** @param {string} fields @param {string} [data] */
-const form = (fields, data = "") => `<form data-draft="${NAME}" data-saved="" ${data}>
+const form = (fields, data = "") => `<form data-draft="${NAME}" ${data}>
   <input type="hidden" name="draft"><div id="fields">${fields}</div><button name="save" value="1"></button>
   <span data-unsaved hidden></span><button type="button" data-discard hidden></button></form>
-  <nav id="route" data-drafts="1-7"><li data-step="motor"><a><i></i><span>checks agree</span></a></li></nav>`;
+  <nav id="route" data-drafts="1-7" data-saved=""><li data-step="motor"><a><i></i><span>checks agree</span></a></li></nav>`;
 const RESISTANCE = '<input id="f-r" name="sheet.resistance" value="2.6">';
 const KIND = `<select name="sheet.kind"><option value="rotary" selected>rotary</option>
   <option value="linear">linear</option></select>`;
@@ -108,14 +109,25 @@ test("a field is marked as wrong while its note says so", () => {
 });
 
 test("a draft that is damaged, or a store that is full, breaks no page", () => {
-  store.set(`cadrel-draft-${NAME}`, "{not json");
+  store.setItem(`cadrel-draft-${NAME}`, "{not json");
   assert.equal(opened(form(RESISTANCE)).form.querySelector("#f-r").value, "2.6");
-  const full = globalThis.localStorage.setItem;
-  globalThis.localStorage.setItem = () => {
+  const kept = methods.setItem;
+  methods.setItem = () => {
     throw new Error("full");
   };
   const made = opened(form(RESISTANCE));
   type(made, "sheet.resistance", "2.7");
   assert.equal(made.count.textContent, "1 value is not saved");
-  globalThis.localStorage.setItem = full;
+  methods.setItem = kept;
+});
+
+test("what was typed before the script had come is newer than the draft", () => {
+  const first = opened(form(RESISTANCE));
+  type(first, "sheet.resistance", "-2.7");
+  const made = page(form(RESISTANCE, 'data-typed="1"').replace('value="2.6"', 'value="-2.7"'));
+  const root = made.document.querySelector("form");
+  root.querySelector("#f-r").value = "2.7"; // mended on the page that refused it, at once
+  mount(root);
+  assert.equal(root.querySelector("#f-r").value, "2.7");
+  assert.equal(draftOf(NAME).typed["sheet.resistance"], "2.7");
 });

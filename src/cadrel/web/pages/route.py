@@ -25,14 +25,12 @@ from cadrel.web.rig.settling import job_of
 from cadrel.web.route.entries import asked_of, first_to_fill, form_of, parse, with_choices
 from cadrel.web.route.facts import understood_of
 from cadrel.web.route.meanwhile import meanwhile
-from cadrel.web.route.page import KEYS, following, page_of
+from cadrel.web.route.page import KEYS, SAVED, following, page_of
 from cadrel.web.route.phasing import phasing_context
 from cadrel.web.route.predict import SLIDERS, asked_rows, loop_of, predict
 from cadrel.web.route.sheets import ENTRY_STEPS, sheet_of
 from cadrel.web.route.sources import choose_source
 from cadrel.web.runs.models import Proposal
-
-SAVED = "saved-draft"  # the name of the form that was kept last: its page forgets what it held for the case of loss
 
 
 def step(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
@@ -42,8 +40,6 @@ def step(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
     axis = axis_of(axis_id)
     context = page_of(request, axis, step)
     context |= sheet_of(axis, step, context["strip"], request.user)
-    if SAVED in request.session:
-        context["saved_draft"] = request.session.pop(SAVED)
     model = model_or_none(axis)
     if step == "commutation" and model is not None:
         context["phasing"] = phasing_context(axis, model, request.session.get(notes_key(axis), []))

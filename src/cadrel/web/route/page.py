@@ -10,6 +10,7 @@ from cadrel.web.rig.settling import job_of
 from cadrel.web.rig.strip import strip_of
 from cadrel.web.route.sheets import route_of
 
+SAVED = "saved-draft"  # the name of the form that was kept last: what the browser held of it for the case of loss goes
 KEYS = [s.key for s in STEPS]
 
 
@@ -43,6 +44,7 @@ def page_of(request: HttpRequest, axis: Axis, step: str) -> dict[str, Any]:
         "shelf": shelf,
         "run_count": shelf[0].number if shelf else 0,
         "active": job_of(axis),
+        "saved_draft": request.session.pop(SAVED) if SAVED in request.session else "",
         "refusal": last_refusal(axis),
         "next_step": KEYS[min(at + 1, len(KEYS) - 1)],
         "previous_step": KEYS[max(at - 1, 0)],

@@ -25,6 +25,14 @@ export function keepDraft(name, draft) {
   document.dispatchEvent(new CustomEvent("drafts:changed"));
 }
 
+/** Forget the draft of the form that was saved last, as this page says, whatever page it is. */
+export function forgetSaved() {
+  const saved = document.getElementById("route")?.dataset.saved;
+  if (!saved) return;
+  for (const key of Object.keys(localStorage))
+    if (key.startsWith(PREFIX) && draftOf(key.slice(PREFIX.length))?.token === saved) localStorage.removeItem(key);
+}
+
 /** Marks in the route the steps that hold unsaved typing. @param {HTMLElement} route */
 export function mount(route) {
   const mark = () => {
@@ -38,6 +46,7 @@ export function mount(route) {
       }
     }
   };
+  forgetSaved();
   document.addEventListener("drafts:changed", mark);
   mark();
   return () => document.removeEventListener("drafts:changed", mark);

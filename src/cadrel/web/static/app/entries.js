@@ -1,5 +1,5 @@
 // @ts-check
-import { draftOf, keepDraft } from "./drafts.js";
+import { draftOf, forgetSaved, keepDraft } from "./drafts.js";
 import { token } from "./tab.js";
 
 /** @typedef {HTMLInputElement | HTMLSelectElement} Control */
@@ -14,8 +14,8 @@ export function mount(form) {
   const hidden = /** @type {HTMLInputElement | null} */ (form.querySelector("[name=draft]"));
   const count = /** @type {HTMLElement | null} */ (form.querySelector("[data-unsaved]"));
   const discard = /** @type {HTMLElement | null} */ (form.querySelector("[data-discard]"));
-  let draft = draftOf(name);
-  if (draft && draft.token === form.dataset.saved) keepDraft(name, (draft = null));
+  forgetSaved();
+  const draft = draftOf(name);
   const typed = new Map(Object.entries(draft?.typed ?? {}));
   const mine = draft?.token ?? token();
   if (hidden) hidden.value = mine;
@@ -96,7 +96,16 @@ export function mount(form) {
     const at = values.findIndex((c) => c.name === own);
     return values[at + 1] ?? /** @type {HTMLElement | null} */ (form.querySelector("[name=save]"));
   };
-  note();
+  // What the page came with, and what was typed into it before this script was there, is newer than what was kept.
+  const asDrawn = (/** @type {Control} */ c) =>
+    c instanceof HTMLSelectElement
+      ? (([...c.options].find((o) => o.defaultSelected) ?? c.options[0])?.value ?? "")
+      : c.defaultValue;
+  controls().forEach((c) => {
+    kept.set(c.name, asDrawn(c));
+    if (c.value !== asDrawn(c)) typed.set(c.name, c.value);
+    else if (form.dataset.typed === "1" && typed.has(c.name)) typed.set(c.name, c.value);
+  });
   if (putBack()) redraw();
   show();
   form.addEventListener("input", change);

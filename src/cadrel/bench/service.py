@@ -176,6 +176,7 @@ HANDLERS: dict[str, Handler] = {
         guard_high=p["guard_high"],
         guard_speed=p["guard_speed"],
         torque=p["torque"],
+        brake_closed=p["brake_closed"],
         consent=p["consent"],
         watcher=p["watcher"],
         unattended=p["unattended"],

@@ -18,8 +18,11 @@ EXIT = {"proven": 0, "refused": 3, "failed": 4}
 UNUSABLE = 2
 
 
-def commission(axis: Path, rig: Path, out: Path, *, seed: int, quiet: bool = False) -> int:
-    """Run the whole route and write RESULT.json. Exit status 0 proven, 3 refused, 4 failed, 2 unusable input."""
+def commission(axis: Path, rig: Path, out: Path, *, seed: int, quiet: bool = False, here: float | None = None) -> int:
+    """Run the whole route and write RESULT.json. Exit status 0 proven, 3 refused, 4 failed, 2 unusable input.
+
+    `here` is where the axis stands when it begins, in the axis's unit; without it, at zero.
+    """
     try:
         values = read_axis(axis.read_bytes(), name=str(axis)).values
         truth = RigTruth.from_dict(read_rig(rig.read_bytes(), name=str(rig)))
@@ -39,7 +42,7 @@ def commission(axis: Path, rig: Path, out: Path, *, seed: int, quiet: bool = Fal
             print(f"{100 * share:3.0f} %  {phase}", file=sys.stderr)
 
     begun = time.perf_counter()
-    result, drive = commission_in_process(values, truth, seed=seed, report=report)
+    result, drive = commission_in_process(values, truth, seed=seed, report=report, here=here)
     document = result_document(
         status=result.status,
         reason=result.reason,
@@ -59,11 +62,13 @@ def commission(axis: Path, rig: Path, out: Path, *, seed: int, quiet: bool = Fal
 
 
 def commission_in_process(
-    values: dict[str, Entry], truth: RigTruth, *, seed: int, report: object = None
+    values: dict[str, Entry], truth: RigTruth, *, seed: int, report: object = None, here: float | None = None
 ) -> tuple[RouteResult, SimulatedDrive]:
     """Build the bench in this process and run the route over the same wire format, without a socket."""
     drive = SimulatedDrive("axis", truth, seed=seed)
     service = DriveService({"axis": drive})
     link = LocalLink(service.answer, service.advance)
     say = report if callable(report) else lambda phase, share: None
-    return run_route(LinkedDrive(link, "axis"), understand(values), values, report=say), drive
+    axis, linked = understand(values), LinkedDrive(link, "axis")
+    start = None if here is None else here / axis.mechanism.unit_per_rad
+    return run_route(linked, axis, values, report=say, start=start), drive

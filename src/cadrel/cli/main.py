@@ -13,6 +13,7 @@ def main() -> int:
     c.add_argument("--axis", type=Path, required=True, help="what the engineer knows (docs/formats/axis.md)")
     c.add_argument("--rig", type=Path, required=True, help="the truth (docs/formats/rig.md)")
     c.add_argument("--out", type=Path, required=True, help="where the result goes (docs/formats/result.md)")
+    c.add_argument("--here", type=float, help="where the axis stands, in its unit (at zero)")
     c.add_argument("--seed", type=int, default=1)
     c.add_argument("--quiet", action="store_true")
     b = commands.add_parser("benchmark", help="ratios of performance, measured in one run")
@@ -52,7 +53,9 @@ def _run(arguments: argparse.Namespace) -> int:
     if arguments.command == "commission":
         from cadrel.cli.commission import commission
 
-        return commission(arguments.axis, arguments.rig, arguments.out, seed=arguments.seed, quiet=arguments.quiet)
+        return commission(
+            arguments.axis, arguments.rig, arguments.out, seed=arguments.seed, quiet=arguments.quiet, here=arguments.here
+        )
     if arguments.command == "benchmark" and arguments.subject != "speed":
         from cadrel.cli import live_benchmark
 

@@ -209,6 +209,7 @@ COMMANDS: dict[str, Command] = {
             "guard_high": Param(ANGLE),
             "guard_speed": Param(number(0.0, FAR)),
             "torque": optional(AMPS, 0.0),
+            "brake_closed": optional(flag, False),
             "watcher": optional(text(64), ""),
             "unattended": optional(flag, False),
             "not_after": optional(number(0.0, 1e12), 1e12),

@@ -113,13 +113,14 @@ class Drive(Protocol):
         guard_high: float,
         guard_speed: float,
         torque: float = 0.0,
+        brake_closed: bool = False,
         watcher: str = "",
         not_after: float | None = None,
     ) -> None:
         """Enable within consented travel and speed, with a torque from the first moment. [rad], [rad/s], [N·m]
 
-        `watcher` names the page that must stay open; without one any page of the one who leads does. After
-        `not_after`, by the drive's clock, the drive refuses. [s]
+        With `brake_closed` a brake stays closed. `watcher` names the page that must stay open; without one any page of
+        the one who leads does. After `not_after`, by the drive's clock, the drive refuses. [s]
         """
 
     def disable(self) -> None:

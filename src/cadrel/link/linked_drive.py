@@ -117,18 +117,19 @@ class LinkedDrive:
         guard_high: float,
         guard_speed: float,
         torque: float = 0.0,
+        brake_closed: bool = False,
         watcher: str = "",
         not_after: float | None = None,
     ) -> None:
         """Enable within consented travel and speed, with a torque from the first moment. [rad], [rad/s], [N·m]
 
-        `watcher` names the page that must stay open; without one any page of the one who leads does. After
-        `not_after`, by the drive's clock, the drive refuses. [s]
+        With `brake_closed` a brake stays closed. `watcher` names the page that must stay open; without one any page of
+        the one who leads does. After `not_after`, by the drive's clock, the drive refuses. [s]
         """
         more = {} if not_after is None else {"not_after": not_after}
         self._led(
             "power.enable", mode=mode, guard_low=guard_low, guard_high=guard_high, guard_speed=guard_speed,
-            torque=torque, watcher=watcher, unattended=self.unattended, **more,
+            torque=torque, brake_closed=brake_closed, watcher=watcher, unattended=self.unattended, **more,
         )  # fmt: skip
 
     def disable(self) -> None:

@@ -37,7 +37,6 @@ from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.phasing import plan_commutation
 from cadrel.procedures.session import Session
 
-ALIGNED = 2 * math.pi  # [rad] where the vector stands while the winding is measured
 PERIOD = 1024  # [ticks] of a multisine: 64 ms
 LEVELS = (0.15, 0.3, 0.45, 0.6, 0.75, 0.9)  # of continuous current, all one sign
 BIAS = 0.5  # of continuous current: keeps every phase away from the dead time's kink
@@ -52,23 +51,19 @@ STEP_TICKS = 160  # [ticks] of each half of the square wave: 10 ms
 def run_current_loop(session: Session) -> Outcome:
     """Identify R and L, set the gains, and measure what they give.
 
-    The vector is held at one angle: nothing but a small alignment moves. Frequency responses come from a multisine
+    The vector is held at one angle: nothing but a small alignment moves, and with a brake not even that. Frequency
+    responses come from a multisine
     injected into the closed loop at a bias current.
     """
     values = session.refresh()
     kept = {k: values[k] for k in WRITTEN}
     before = Gains.from_drive(values, session.rates)
     ic = session.current_continuous
-    with session.enabled("vector"):
-        session.enter("aligning", 0.05)
-        # Turned through a whole electrical turn: a rotor opposite to a standing vector would not feel it.
-        session.drive.vector(angle=0.0, rate=20.0, current=LEVELS[-1] * ic, rise=4 * ic)
-        session.hold(0.6)
-        session.drive.vector(angle=ALIGNED, rate=12.0, current=LEVELS[-1] * ic, rise=4 * ic)
-        session.hold(0.9)
-        resistance, levels = _resistance(session, ic)
-        low = _inductances(session, 0.3 * ic)
-        high_d, high_q, high_runs = _inductances(session, 0.8 * ic)
+    with session.enabled("vector", brake_closed=session.axis.has_brake):
+        at = _align(session, ic)
+        resistance, levels = _resistance(session, ic, at)
+        low = _inductances(session, 0.3 * ic, at)
+        high_d, high_q, high_runs = _inductances(session, 0.8 * ic, at)
         inductance_d, inductance_q = high_d.doubted_by(low[0]), high_q.doubted_by(low[1])
         admittances = [low[2][0], *high_runs]  # d at the low current, d and q at the high one
         inductance = inductance_q  # torque is made on q; where d differs, its loop is the quicker one
@@ -83,7 +78,7 @@ def run_current_loop(session: Session) -> Outcome:
             }
         )
         session.enter("current step", 0.6)
-        session.drive.vector(angle=ALIGNED, rate=10.0, current=BIAS * ic, rise=ic)
+        session.drive.vector(angle=at, rate=10.0, current=BIAS * ic, rise=ic)
         session.hold(0.6)
         step = _step(session, ic)
         session.enter("frequency response", 0.75)
@@ -105,11 +100,35 @@ def run_current_loop(session: Session) -> Outcome:
     return outcome
 
 
-def _resistance(session: Session, ic: float) -> tuple[Estimated, RunRecord]:
+def _align(session: Session, ic: float) -> float:
+    """Bring rotor and vector together, and return the angle where the winding is measured. [rad]
+
+    Behind a closed brake nothing is turned: the vector goes to where the rotor stands, so that its current makes no
+    torque, and a hanging load hangs on the brake. Without one the rotor comes to the vector, turned through a whole
+    electrical turn: a rotor opposite to a standing vector would not feel it.
+    """
+    session.enter("aligning", 0.05)
+    if session.axis.has_brake:
+        status = session.look()
+        at = status["vector_angle"] + math.remainder(status["shaft_angle"] - status["vector_angle"], 2 * math.pi)
+        session.drive.vector(angle=at, rate=200.0, current=0.0, rise=4 * ic)
+        session.hold(0.1)
+        session.drive.vector(angle=at, rate=200.0, current=LEVELS[-1] * ic, rise=4 * ic)
+        session.hold(0.5)
+        return float(at)
+    at = 2 * math.pi
+    session.drive.vector(angle=0.0, rate=20.0, current=LEVELS[-1] * ic, rise=4 * ic)
+    session.hold(0.6)
+    session.drive.vector(angle=at, rate=12.0, current=LEVELS[-1] * ic, rise=4 * ic)
+    session.hold(0.9)
+    return at
+
+
+def _resistance(session: Session, ic: float, at: float) -> tuple[Estimated, RunRecord]:
     session.enter("resistance", 0.15)
     currents, voltages, records = [], [], []
     for share in LEVELS:
-        session.drive.vector(angle=ALIGNED, rate=10.0, current=share * ic, rise=2 * ic)
+        session.drive.vector(angle=at, rate=10.0, current=share * ic, rise=2 * ic)
         session.hold(0.35)
         session.arm(["i_d", "v_d"], seconds=0.2, divider=1)
         record = session.recorded(at_most=2.0)
@@ -130,10 +149,10 @@ def _resistance(session: Session, ic: float) -> tuple[Estimated, RunRecord]:
     return found, run
 
 
-def _inductances(session: Session, bias: float) -> tuple[Estimated, Estimated, list[RunRecord]]:
+def _inductances(session: Session, bias: float, at: float) -> tuple[Estimated, Estimated, list[RunRecord]]:
     """L in d and q at a bias current, from the admittance above 200 Hz, and what was recorded for each."""
     session.enter(f"inductance at {bias:.2f} A", 0.35)
-    session.drive.vector(angle=ALIGNED, rate=10.0, current=bias, rise=2 * session.current_continuous)
+    session.drive.vector(angle=at, rate=10.0, current=bias, rise=2 * session.current_continuous)
     status = session.hold(0.5)
     beside = math.remainder(status["shaft_angle"] - status["vector_angle"], 2 * math.pi)  # friction holds it there
     axis = session.axis
@@ -306,6 +325,11 @@ CURRENT_SECONDS = 12.0  # of drive time, about
 
 def _plan(axis: AxisModel, values: Values) -> Plan:
     turning = plan_commutation(axis).slower_than(values["limit.velocity"])
+    if axis.has_brake:
+        return replace(
+            turning, title="Current loop", seconds=CURRENT_SECONDS,
+            text=f"Current flows behind the closed brake, about {CURRENT_SECONDS:.0f} s: the axis should not move.",
+        )  # fmt: skip
     return replace(
         turning, title="Current loop", seconds=CURRENT_SECONDS,
         text=f"The motor turns by up to one and a half electrical turns ({540 / axis.motor.pole_pairs:.0f}° of its "

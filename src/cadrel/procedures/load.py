@@ -150,7 +150,12 @@ def _outcome(
         runs=[run],
         summary=_summary(session.axis.motor.metres_per_rad, inertia.value, load.coulomb.value),
         verdict=decide("load", _criteria(session, record, load, previous), run=0),
-        plant=TotalLoad(inertia=inertia.value, viscous_total=max(load.viscous.value, 0.0), coulomb=load.coulomb.value),
+        plant=TotalLoad(
+            inertia=inertia.value,
+            viscous_total=max(load.viscous.value, 0.0),
+            coulomb=load.coulomb.value,
+            constant=constant.value,
+        ),
     )
 
 

@@ -52,9 +52,16 @@ def load_project_values(drive: Drive, values: Mapping[str, Entry], *, owner: str
 
 
 def run_route(
-    drive: Drive, axis: AxisModel, values: Mapping[str, Entry], *, report: Callable[[str, float], None]
+    drive: Drive,
+    axis: AxisModel,
+    values: Mapping[str, Entry],
+    *,
+    report: Callable[[str, float], None],
+    start: float | None = None,
 ) -> RouteResult:
-    """Send the values, then run every procedure; stops at the first that refuses.
+    """Send the values, say where the axis stands if that is known [rad], then run every procedure.
+
+    It stops at the first that refuses.
 
     Status "proven": all ran, and every verdict says so. "refused": a procedure, or the tuner, declined with a reason.
     "failed": a verdict missed what was asked, and the gains from before are in the drive again; or the link broke.
@@ -66,6 +73,8 @@ def run_route(
         return result
     try:
         sent = load_project_values(drive, values, owner="commission")
+        if start is not None:
+            drive.set_position(start)
         for procedure in in_order():
             key = procedure.key
             session = Session(

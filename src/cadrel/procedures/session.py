@@ -93,20 +93,32 @@ class Session:
     # --- power ------------------------------------------------------------------------------------------------
 
     @contextmanager
-    def enabled(self, mode: str, *, torque: float = 0.0) -> Iterator[dict[str, Any]]:
+    def enabled(
+        self, mode: str, *, torque: float | None = None, brake_closed: bool = False
+    ) -> Iterator[dict[str, Any]]:
         """Enable within the consented travel around the present position; always ends with the power stage off.
+
+        A `torque` is there from the first moment, in a closed loop that which carries the load unless another is given.
+        With `brake_closed` a brake stays closed: current flows, and a hanging load stays where it is. [N·m]
 
         Raises
         ------
         NotAllowed
             The drive refuses to enable.
         """
-        with self.enabled_around(mode, float(self.drive.status()["position"]), torque=torque) as status:
+        here = float(self.drive.status()["position"])
+        with self.enabled_around(mode, here, torque=torque, brake_closed=brake_closed) as status:
             yield status
 
     @contextmanager
     def enabled_around(
-        self, mode: str, centre: float, *, torque: float = 0.0, travel: float = math.inf
+        self,
+        mode: str,
+        centre: float,
+        *,
+        torque: float | None = None,
+        travel: float = math.inf,
+        brake_closed: bool = False,
     ) -> Iterator[dict[str, Any]]:
         """As `enabled`, around a stated position, within less than the consented travel if so wished. [rad], [N·m]
 
@@ -116,6 +128,8 @@ class Session:
             The drive refuses to enable.
         """
         room = min(travel, self.consent.travel)
+        if torque is None:
+            torque = 0.0 if mode == "vector" else self.carried
         self.guarded = (centre - room, centre + room)
         status = self.seen(self.drive.status())
         try:
@@ -125,6 +139,7 @@ class Session:
                 guard_high=centre + room,
                 guard_speed=self.consent.speed,
                 torque=torque,
+                brake_closed=brake_closed,
             )
         except RefusedByDrive as refusal:
             self.seen(self.drive.status())
@@ -136,6 +151,13 @@ class Session:
             raise
         else:
             self.drive.disable()
+
+    @property
+    def carried(self) -> float:
+        """Torque that carries the load at standstill: as the load run found it, before that as entered. [N·m]"""
+        if self.plant.total is not None:
+            return self.plant.total.constant
+        return self.axis.mechanism.torque_constant_load
 
     def _stop_quietly(self) -> None:
         """On the way out of an error: stop if the drive still listens; without us it stops by itself."""

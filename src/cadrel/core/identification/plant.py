@@ -17,6 +17,7 @@ class TotalLoad:
     inertia: float  # [kg·m²]
     viscous_total: float  # [N·m·s/rad] of motor and load together; the motor's own share is `TwoMass.viscous`
     coulomb: float  # [N·m]
+    constant: float = 0.0  # [N·m] that holds what hangs or is pulled, at standstill
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain values."""
@@ -25,7 +26,8 @@ class TotalLoad:
     @classmethod
     def from_dict(cls, plain: Mapping[str, Any]) -> Self:
         """Return what `as_dict` gave. Raises `KeyError`."""
-        return cls(**{k: float(plain[k]) for k in ("inertia", "viscous_total", "coulomb")})
+        needed = {k: float(plain[k]) for k in ("inertia", "viscous_total", "coulomb")}
+        return cls(**needed, constant=float(plain.get("constant", 0.0)))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -339,6 +339,7 @@ def work_brake(s, p):
         return
     flows = s.mode != OFF and (s.mode != VECTOR or (s.vec_current > 0.0 and s.vec_current >= s.vec_current_target))
     open_now = (flows or (s.brake == 0 and s.mode != OFF)) and s.closing == 0 and p.brake_stuck == 0.0
+    open_now = open_now and s.brake_kept == 0
     wanted = 0 if open_now else 1
     if wanted == s.brake:
         s.brake_time = 0

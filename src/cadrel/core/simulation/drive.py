@@ -430,6 +430,7 @@ class SimulatedDrive:
         guard_high: float,
         guard_speed: float,
         torque: float = 0.0,
+        brake_closed: bool = False,
         consent: str = "",
         watcher: str = "",
         unattended: bool = False,
@@ -438,6 +439,7 @@ class SimulatedDrive:
         """Close the power stage in a mode, within the consented travel and speed. [rad], [rad/s]
 
         A `torque` given is there from the first moment, so that a load does not sag while the brake opens. [N·m]
+        With `brake_closed` it stays closed: current flows, and nothing moves.
         Unless `unattended` was agreed to, a page of the one who leads must stay open: the one named `watcher`, or any.
 
         Raises
@@ -474,6 +476,7 @@ class SimulatedDrive:
         power_off(s)
         s.position_ref, s.guard_low, s.guard_high, s.guard_speed = s.position, guard_low, guard_high, guard_speed
         s.stopped = s.trip = 0
+        s.brake_kept = int(brake_closed)
         s.int_torque = s.torque_lp = s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = torque
         self._watcher = None if alone else watcher
         self._watched_until = seen + WATCH_TICKS

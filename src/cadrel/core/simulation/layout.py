@@ -181,7 +181,7 @@ _WHOLES = (
     "sector_last index_seen index_count angle_quality mode gen trip deadline stopping stopped saturated "
     "limited path_index exc_point exc_index exc_len exc_left exc_div rec_state rec_div rec_n rec_pos "
     "rec_filled rec_left rec_pre trig_signal trig_rising moving lost counts_last word word_last word_errors "
-    "word_row word_peak words brake brake_time closing second hall_jumps "
+    "word_row word_peak words brake brake_time brake_kept closing second hall_jumps "
 ).split()
 STATE = np.dtype(
     [(n, np.float64) for n in _REALS]

@@ -1,8 +1,11 @@
 """bin/cadrel: names the commands and hands over."""
 
 import argparse
+import os
 import sys
 from pathlib import Path
+
+SUBJECTS = ("route", "commutation", "faults", "verdicts", "sheets", "input", "guard")
 
 
 def main() -> int:
@@ -22,7 +25,10 @@ def main() -> int:
     b.add_argument("--no-pages", action="store_true", help="leave out the page times (they need the database)")
     e = commands.add_parser("evidence", help="accuracy over drawn benches, as a table")
     e.add_argument(
-        "subject", nargs="?", choices=("route", "commutation", "faults", "verdicts", "sheets", "input"), default="route"
+        "subject",
+        nargs="?",
+        choices=SUBJECTS,
+        default="route",
     )
     e.add_argument("--benches", type=int, help="benches without faults (route 10, commutation 200)")
     e.add_argument("--pairs", type=int, default=100, help="commutation: drawn pairs of wiring faults")
@@ -54,7 +60,12 @@ def _run(arguments: argparse.Namespace) -> int:
         from cadrel.cli.commission import commission
 
         return commission(
-            arguments.axis, arguments.rig, arguments.out, seed=arguments.seed, quiet=arguments.quiet, here=arguments.here
+            arguments.axis,
+            arguments.rig,
+            arguments.out,
+            seed=arguments.seed,
+            quiet=arguments.quiet,
+            here=arguments.here,
         )
     if arguments.command == "benchmark" and arguments.subject != "speed":
         from cadrel.cli import live_benchmark
@@ -106,6 +117,11 @@ def _evidence(arguments: argparse.Namespace) -> int:
 
         out = arguments.out or ROOT / "docs" / "evidence" / "sheets.md"
         return sheet_evidence(sheets=arguments.sheets, seed=arguments.seed, out=out)
+    if arguments.subject == "guard":
+        from cadrel.cli.guard_evidence import evidence as guard_evidence
+
+        out, cores = arguments.out or ROOT / "docs" / "evidence" / "guard.md", len(os.sched_getaffinity(0))
+        return guard_evidence(benches=arguments.benches or 60, seed=arguments.seed, out=out, cores=cores)
     if arguments.subject == "input":
         from cadrel.cli.input_evidence import evidence as input_evidence
 

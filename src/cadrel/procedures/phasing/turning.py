@@ -125,11 +125,12 @@ def turn_vector(session: Session, centre: float) -> Turning:
         The shaft does not follow, runs against a stop, counts the wrong way or by the wrong ratio, or its Halls,
         index or coupling are not as they should be.
     """
-    share, swing = session.axis.phasing_share, 0.0
+    # Behind a brake a load may hang: only the whole continuous current holds it wherever the vector turns.
+    share, swing = 1.0 if session.axis.has_brake else session.axis.phasing_share, 0.0
     before: Exception | None = None  # what would be said of the try before
     while True:
         current = share * session.current_continuous
-        start = resting_place(session, centre, current)
+        start = resting_place(session, centre, strongest(session))
         try:
             with session.enabled_around("vector", centre):
                 found = _try_turning(session, current, start, swing, last=share >= 1.0)

@@ -1,0 +1,224 @@
+"""Hanging axes with brakes: how far the load falls, whatever is done or lost. docs/evidence/guard.md"""
+
+import math
+from collections import Counter
+from dataclasses import dataclass, field, replace
+from multiprocessing import Pool
+from pathlib import Path
+
+import numpy as np
+
+from cadrel.bench import DriveService
+from cadrel.cli.draws import draw_bench
+from cadrel.core.axis import AxisModel, understand
+from cadrel.core.errors import CadrelError
+from cadrel.core.identification import IdentifiedPlant
+from cadrel.core.parameters import Entry
+from cadrel.core.simulation import RigTruth, SimulatedDrive
+from cadrel.core.simulation.layout import VECTOR
+from cadrel.link import LinkedDrive, LocalLink
+from cadrel.procedures import Session, in_order
+from cadrel.procedures.route import load_project_values
+
+SHARE_OF_TRAVEL = 0.01  # of what was agreed to, or
+LEAST_DEG = 5.0  # of the motor, whichever is more: a load may sag so far
+STEP = 0.002  # [s] between looks at the true shaft
+AFTER = 0.5  # [s] watched after an end
+INTERRUPTED = ("STOP", "lost line")
+
+
+@dataclass(slots=True)
+class Hanging:
+    """What became of one axis."""
+
+    bench: int
+    gravity: float  # of rated torque, signed
+    ends: dict[str, str] = field(default_factory=dict)  # procedure -> ok, or why not
+    sags: dict[str, float] = field(default_factory=dict)  # [°] of the motor, the worst while it was not led
+    interrupted: dict[str, float] = field(default_factory=dict)  # [°] after STOP or a lost line
+    allowed: float = LEAST_DEG  # [°]
+
+    @property
+    def worst(self) -> float:
+        """The farthest fall of all. [°]"""
+        return max([*self.sags.values(), *self.interrupted.values(), 0.0])
+
+
+def draw_hanging(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry], float]:
+    """Return a bench with a hanging load up to 60 % of rated torque, behind a brake that the drive operates."""
+    truth, values = draw_bench(rng)
+    continuous = float(values["sheet.current_continuous"]["value"]) * math.sqrt(2)
+    rated = 1.5 * truth.pole_pairs * truth.flux_linkage * continuous
+    gravity = float(rng.uniform(0.1, 0.6) * rng.choice([-1, 1]))
+    truth = replace(
+        truth, torque_load=gravity * rated, brake_torque=float(rng.uniform(1.6, 3.0)) * rated,
+        brake_delay=float(rng.uniform(0.015, 0.08)),
+    )  # fmt: skip
+    values |= {
+        "brake.fitted": {"value": "drive", "source": "typed"},
+        "brake.torque": {"value": truth.brake_torque, "unit": "N·m", "source": "sheet"},
+        "brake.release_delay": {"value": 1e3 * truth.brake_delay, "unit": "ms", "source": "sheet"},
+        "brake.engage_delay": {"value": 1e3 * truth.brake_delay, "unit": "ms", "source": "sheet"},
+    }
+    return truth, values, gravity
+
+
+class Watched(LocalLink):
+    """A link that watches the true shaft: how far it goes the way the load pulls, and where it was let go."""
+
+    def __init__(self, drive: SimulatedDrive) -> None:
+        service = DriveService({"axis": drive})
+        super().__init__(service.answer, service.advance)
+        self.drive = drive
+        self.way = -math.copysign(1.0, drive.truth.torque_load)
+        self.was_on = self.untold = False
+        self.let_go = self.fallen = self.begun = self.turned_from = self.turned = 0.0
+
+    def wait(self, seconds: float) -> None:
+        """As the link's own, in small steps."""
+        left = seconds
+        while left > 1e-9:
+            super().wait(min(left, STEP))
+            left -= STEP
+            self.look()
+
+    def look(self) -> None:
+        """Note the shaft while the power stage is off."""
+        s = self.drive._state
+        on = bool(s.mode)
+        if self.was_on and not on:
+            self.let_go = float(s.theta1)
+        if on and not self.was_on:
+            self.begun, self.turned_from, self.turned = float(s.theta1), float(s.vec_angle), 0.0
+            self.untold = True
+        if not on:
+            self.fallen = max(self.fallen, self.way * (float(s.theta1) - self.let_go))
+        elif s.mode == VECTOR:  # led by the vector, and up to half an electrical turn to come to it
+            pairs = self.drive.truth.pole_pairs
+            self.turned = max(self.turned, abs(float(s.vec_angle) - self.turned_from) / pairs)
+            led = self.turned + math.pi / pairs
+            self.fallen = max(self.fallen, self.way * (float(s.theta1) - self.begun) - led)
+        elif self.untold:  # a loop just closed, and nothing told yet: what it sags until it carries the load
+            self.untold = not s.velocity_ref and not s.exc_now
+            if self.untold:
+                self.fallen = max(self.fallen, self.way * (float(s.theta1) - self.begun))
+        self.was_on = on
+
+
+def try_bench(number: int, seed: int) -> Hanging:
+    """Run every procedure on one axis, then interrupt moves of each closed loop."""
+    truth, values, gravity = draw_hanging(np.random.default_rng([seed, number]))
+    simulated = SimulatedDrive("axis", truth, seed=seed + number)
+    link = Watched(simulated)
+    drive, axis = LinkedDrive(link, "axis"), understand(values)
+    sent = load_project_values(drive, values, owner="evidence")
+    found, plant = Hanging(number, gravity), IdentifiedPlant()
+    for procedure in in_order():
+        consent = procedure.consent(axis, sent)
+        found.allowed = max(LEAST_DEG, SHARE_OF_TRAVEL * math.degrees(consent.travel))
+        link.let_go, link.fallen = float(simulated._state.theta1), 0.0
+        begun = float(simulated._state.theta1)
+        session = Session(drive=drive, axis=axis, consent=consent, plant=plant)
+        try:
+            outcome = procedure.run(session)
+            plant = plant.with_part(outcome.plant)
+            verdict = outcome.verdict
+            good = verdict is None or verdict.is_proven
+            found.ends[procedure.key] = "ok" if good or verdict is None else f"not proven: {verdict.reason}"
+        except CadrelError as refusal:
+            found.ends[procedure.key] = refusal.parts[0]
+        link.wait(AFTER)
+        fell = link.fallen
+        if procedure.key == "current":  # nothing is told to move: all of it is a fall
+            fell = max(fell, abs(float(simulated._state.theta1) - begun))
+        found.sags[procedure.key] = math.degrees(fell)
+        if found.ends[procedure.key] != "ok":
+            break
+    else:
+        for how in INTERRUPTED:
+            found.interrupted[how] = _interrupted(how, link, drive, axis, sent)
+    return found
+
+
+def _interrupted(how: str, link: Watched, drive: LinkedDrive, axis: AxisModel, sent: dict[str, float]) -> float:
+    """How far the load falls after motion was stopped by hand, or its line was lost. [°]"""
+    simulated = link.drive
+    here, speed = float(drive.status()["position"]), 0.3 * axis.goal.velocity
+    drive.enable(
+        "velocity" if how == "lost line" else "position",
+        guard_low=here - axis.goal.travel, guard_high=here + axis.goal.travel,
+        guard_speed=1.2 * sent["limit.velocity"], torque=axis.mechanism.torque_constant_load,
+    )  # fmt: skip
+    link.wait(0.2)
+    if how == "STOP":
+        drive.jog(speed)
+        link.wait(0.08)
+        drive.stop("evidence", press="a press", by="evidence")
+    else:
+        drive.run_at(speed)  # and nothing is heard any more
+    until = simulated.time + 8.0
+    link.fallen = 0.0
+    while simulated._state.mode and simulated.time < until:
+        link.wait(STEP)
+    link.wait(AFTER)
+    return math.degrees(link.fallen)
+
+
+def _one(arguments: tuple[int, int]) -> Hanging:
+    return try_bench(*arguments)
+
+
+def evidence(*, benches: int, seed: int, out: Path, cores: int) -> int:
+    """Try the benches, print and write the table; exit status 1 if a load fell farther than it may."""
+    rows: list[Hanging] = []
+    with Pool(cores) as pool:
+        for row in pool.imap_unordered(_one, [(k, seed) for k in range(benches)]):
+            rows.append(row)
+            last = list(row.ends.items())[-1]
+            print(f"{len(rows)}/{benches} bench {row.bench}: fell {row.worst:.1f}°, {last}", flush=True)
+    rows.sort(key=lambda r: r.bench)
+    text = table(rows, benches, seed)
+    print(text)
+    out.write_text(text)
+    return int(any(r.worst > r.allowed for r in rows))
+
+
+def table(rows: list[Hanging], benches: int, seed: int) -> str:
+    """Return the document."""
+    keys = [p.key for p in in_order()]
+    through = Counter(k for r in rows for k in keys if r.ends.get(k) == "ok")
+    reached = Counter(k for r in rows for k in r.ends)
+
+    def worst(key: str) -> float:
+        return max((r.sags[key] for r in rows if key in r.sags), default=0.0)
+
+    lines = [
+        "# Hanging loads",
+        "",
+        f"`bin/cadrel evidence guard --benches {benches} --seed {seed}`: drawn benches whose load hangs with 10 to "
+        "60 % of the rated torque, either way, behind a brake that the drive operates (15 to 80 ms). The sheet says "
+        "nothing of the load. A fall is how far the true shaft goes the way the load pulls while the power stage is "
+        "off, or a loop is closed that was told nothing yet; led by a vector, how far it goes beyond the vector's own "
+        "way and half an electrical turn; in the current "
+        f"loop, where nothing is told to move, at all. Allowed: {SHARE_OF_TRAVEL:.0%} of the travel agreed to, or "
+        f"{LEAST_DEG:.0f}° of the motor, whichever is more.",
+        "",
+        "| procedure | begun | came through | farthest fall |",
+        "| --- | --- | --- | --- |",
+        *(f"| {k} | {reached[k]} | {through[k]} | {worst(k):.2f}° |" for k in keys),
+        *(
+            f"| a jog, then {how} | {sum(how in r.interrupted for r in rows)} | | "
+            f"{max((r.interrupted[how] for r in rows if how in r.interrupted), default=0.0):.2f}° |"
+            for how in INTERRUPTED
+        ),
+        "",
+        f"**Fell farther than allowed: {sum(r.worst > r.allowed for r in rows)} of {len(rows)}.**",
+        "",
+        "| bench | gravity | ended | why |",
+        "| --- | --- | --- | --- |",
+    ]
+    for r in rows:
+        key, why = list(r.ends.items())[-1]
+        if why != "ok":
+            lines.append(f"| {r.bench} | {r.gravity:+.0%} | {key} | {why} |")
+    return "\n".join(lines) + "\n"

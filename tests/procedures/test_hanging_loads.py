@@ -1,0 +1,61 @@
+"""A load that hangs behind a brake stays where it is, through every procedure, at STOP and when the line is lost."""
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+
+from cadrel.cli.guard_evidence import draw_hanging, try_bench
+from cadrel.core.simulation import SimulatedDrive
+from cadrel.procedures.route import load_project_values
+from tests.conftest import rig_of, values_of
+
+MakeDrive = Callable[..., tuple[object, SimulatedDrive]]
+
+
+@pytest.mark.parametrize("closed", [True, False])
+def test_a_brake_told_to_stay_closed_lets_current_flow_and_nothing_move(make_drive: MakeDrive, closed: bool) -> None:
+    client, drive = make_drive(rig_of("kiln-car-lift"))
+    load_project_values(client, values_of("kiln-car-lift"), owner="test")  # type: ignore[arg-type]
+    drive.check_lease(drive.lease)
+    begun = float(drive._state.theta1)
+    drive.enable("vector", guard_low=-1e9, guard_high=1e9, guard_speed=1e9, brake_closed=closed)
+    drive.vector(angle=math.pi / 2, rate=1e6, current=6.0, rise=60.0)
+    drive.advance(0.5)
+    assert drive._state.vec_current == pytest.approx(6.0)
+    moved = abs(float(drive._state.theta1) - begun)
+    assert moved < 1e-6 if closed else moved > 0.01
+
+
+def test_the_next_enabling_opens_the_brake_again(make_drive: MakeDrive) -> None:
+    client, drive = make_drive(rig_of("kiln-car-lift"))
+    load_project_values(client, values_of("kiln-car-lift"), owner="test")  # type: ignore[arg-type]
+    drive.check_lease(drive.lease)
+    for closed in (True, False):
+        drive.enable("vector", guard_low=-1e9, guard_high=1e9, guard_speed=1e9, brake_closed=closed)
+        drive.vector(angle=drive.status()["vector_angle"], rate=1e6, current=6.0, rise=60.0)
+        drive.advance(0.25)
+        assert drive.status()["mode"] == "vector"
+        assert bool(drive._state.brake) is closed
+        drive.disable()
+        assert drive._state.brake == 1
+
+
+def test_draws_hang_both_ways_up_to_sixty_percent() -> None:
+    drawn = [draw_hanging(np.random.default_rng([3, k])) for k in range(40)]
+    shares = [gravity for _, _, gravity in drawn]
+    assert min(shares) < -0.4
+    assert max(shares) > 0.4
+    assert all(truth.brake_torque > abs(truth.torque_load) for truth, _, _ in drawn)
+
+
+def test_a_load_of_half_the_rated_torque_hangs_through_the_whole_route_and_falls_nowhere() -> None:
+    found = try_bench(
+        6, 7
+    )  # 53 % of the rated torque: it slipped through its vector at the share taken without a brake
+    assert abs(found.gravity) > 0.5
+    assert set(found.ends.values()) == {"ok"}
+    assert set(found.interrupted) == {"STOP", "lost line"}
+    assert found.worst <= found.allowed
+    assert found.sags["current"] < 0.01

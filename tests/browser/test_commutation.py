@@ -91,5 +91,10 @@ def test_by_hand_the_vector_moves_only_while_a_button_is_held(arm: Page, stack: 
     expect(arm.get_by_role("table", name="Readings").get_by_role("row")).to_have_count(4)
     arm.get_by_role("button", name="Take the offset").click()
     expect(arm.get_by_text("It is not proven")).to_be_visible()
-    assert bench.read()["commutation.valid"] == 1.0
+    assert bench.read()["commutation.valid"] == 0.0  # nothing is unlocked yet
     assert bench.status()["mode"] == "off"
+    arm.get_by_label("I see the axis; nothing is in its way.").check()
+    arm.get_by_role("button", name="Confirm it by pushes").click()
+    arm.get_by_role("form", name="Proposal").get_by_role("button", name="Accept").click(timeout=90_000)
+    expect(arm.get_by_text("Offset, confirmed")).to_be_visible()
+    assert bench.read()["commutation.valid"] == 1.0

@@ -6,6 +6,7 @@ import time
 import pytest
 from django.contrib.auth.models import User
 
+from cadrel.core.identification import Contradiction
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import RefusedByDrive
 from cadrel.web.changes.values import save_entries
@@ -13,7 +14,6 @@ from cadrel.web.jobs.models import Job
 from cadrel.web.jobs.recording import run_job
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions, phasing
-from cadrel.web.rig.errors import NotReady
 from cadrel.web.runs.models import Finding, Run
 from tests.web.conftest import again, client_of, text_of
 
@@ -55,7 +55,7 @@ def test_an_offset_by_hand_is_taken_from_readings_of_both_sides(
     bench: tuple[int, SimulatedDrive],
 ) -> None:
     drive = bench[1]
-    with pytest.raises(NotReady, match="Too few"):
+    with pytest.raises(Contradiction, match="Too few"):
         phasing.take_offset(again(led), [], who=engineer)
     notes = []
     phasing.enable_vector(again(led), who=engineer)
@@ -70,6 +70,9 @@ def test_an_offset_by_hand_is_taken_from_readings_of_both_sides(
     assert abs(math.degrees(math.remainder(found - true, math.tau))) < 12  # by hand, with friction
     finding = again(led).findings.get(kind="commutation")
     assert finding.state == "measured"  # not proven: nothing confirmed it
+    assert drive.memory.working["commutation.valid"] == 0.0  # and nothing is closed on it
+    page = text_of(client_of(engineer).get(f"/axis/{led.pk}/commutation/"))
+    assert "The offset is not confirmed here" in page
 
 
 def test_inverting_the_direction_says_so_and_reaches_the_drive(

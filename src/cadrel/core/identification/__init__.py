@@ -18,6 +18,7 @@ from cadrel.core.identification.alignment import (
     angle_from_slips,
     offset_from_alignment,
 )
+from cadrel.core.identification.by_hand import Contradiction, OffsetByHand, offset_by_hand
 from cadrel.core.identification.electrical import (
     angle_error_from_spinning,
     fit_admittance,
@@ -39,12 +40,14 @@ from cadrel.core.identification.turning import (
 from cadrel.core.identification.two_mass import PlantFit, fit_two_mass
 
 __all__ = [
+    "Contradiction",
     "Estimated",
     "Following",
     "HallFault",
     "HallMap",
     "IdentifiedPlant",
     "LoadEstimate",
+    "OffsetByHand",
     "OffsetResult",
     "PlantFit",
     "PlantPart",
@@ -63,6 +66,7 @@ __all__ = [
     "following",
     "learn_halls",
     "load_of_vector",
+    "offset_by_hand",
     "offset_from_alignment",
     "play_from_two_currents",
     "resistance_from_levels",

@@ -107,13 +107,18 @@ def _push(session: Session, point: str, current: float, longer: float, centre: f
     return curvature(first), curvature(second), record
 
 
+def torque_against(session: Session, turning: Turning) -> float:
+    """Return the torque that carries the load, from where it held the shaft beside the vector. [N·m]"""
+    return -math.sin(turning.bias) * turning.current * session.axis.motor.torque_constant
+
+
 def refine_by_spinning(
-    session: Session, turning: Turning, pushed: Confirmation | None, *, briefly: bool = False
+    session: Session, held: float, pushed: Confirmation | None, *, briefly: bool = False
 ) -> tuple[Estimated, Recording]:
     """Spin both ways and read from the back-EMF by how much the angle is ahead; at one top speed if `briefly`.
 
-    A held vector rests where load torque and friction leave it; the back-EMF of the turning rotor knows neither.
-    Raises `NotConfirmed`.
+    A held vector rests where load torque and friction leave it; the back-EMF of the turning rotor knows neither. `held`
+    is the torque that carries the load, there from the first moment [N·m]. Raises `NotConfirmed`.
     """
     session.enter("spinning to refine the angle", 0.9)
     v, motor = session.values, session.axis.motor
@@ -130,7 +135,6 @@ def refine_by_spinning(
         "velocity.gain": kept["velocity.gain"] * stiffer, "load.inertia": inertia,
         "velocity.reset_time": kept["velocity.reset_time"] * heavier / stiffer,
     })  # fmt: skip
-    held = -math.sin(turning.bias) * turning.current * motor.torque_constant  # against the load, from the first moment
     try:
         record, _ = back_and_forth(
             session, SPIN, shares=(1.0,) if briefly else (1.0, 0.7), torque=held, top=SPIN_SHARE, softest=SOFT

@@ -19,6 +19,7 @@ from cadrel.procedures.phasing.confirming import (
     confirmation_from_spin,
     may_push,
     refine_by_spinning,
+    torque_against,
 )
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.halls_alone import learn_twice, push_both_ways
@@ -186,7 +187,7 @@ def _confirm(session: Session, found: _Found, centre: float) -> None:
     if may_push(session, found.turning):
         found.confirmed, found.push = confirm_by_pushing(session, centre)
     found.refined, found.spin = refine_by_spinning(
-        session, found.turning, found.confirmed, briefly=_taken(session, found) > LONG_BY_THEN
+        session, torque_against(session, found.turning), found.confirmed, briefly=_taken(session, found) > LONG_BY_THEN
     )
     if found.confirmed is None:
         found.confirmed = confirmation_from_spin(found.spin, session)

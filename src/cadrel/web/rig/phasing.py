@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.axis import entry_from_drive
+from cadrel.core.identification import offset_by_hand
 from cadrel.core.parameters import Entry, check_entry, choice_of
 from cadrel.procedures import Finding, Outcome, RunRecord, plan_commutation
 from cadrel.web.changes.outcomes import keep_outcome
@@ -18,7 +19,6 @@ TURN = 2 * math.pi
 LEAST_STD = math.radians(1.0)  # no reading by eye and hand is better
 RISE = 0.15  # [s] to the full current
 MOST_SPEED = 10.0  # [1/s] electrical turns
-FEWEST_NOTES = 2
 AHEAD = TURN  # [rad] a held vector is told to turn so far on
 
 
@@ -101,18 +101,15 @@ def reading(axis: Axis) -> dict[str, Any]:
 
 
 def take_offset(axis: Axis, notes: list[dict[str, Any]], *, who: Any) -> str:
-    """Take the offset from noted readings, send it, and keep it as estimated. Raises `NotReady`."""
-    if len(notes) < FEWEST_NOTES:
-        raise NotReady(
-            what="Too few readings.", remedy="Note one coming from below and one coming from above, at least."
-        )
+    """Take the offset from noted readings, send it, and keep it as estimated; nothing is closed on it yet.
+
+    Raises `Contradiction`, `NotReady`.
+    """
     model = axis.understood
-    gaps = np.radians([n["vector"] - n["shaft"] for n in notes])
-    mean = complex(np.exp(1j * gaps).mean())
-    offset = math.atan2(mean.imag, mean.real)
-    apart = float(np.abs(np.angle(np.exp(1j * (gaps - offset)))).max())
+    taken = offset_by_hand([n["vector"] for n in notes], [n["shaft"] for n in notes])
+    offset, apart = taken.offset, taken.apart
     drive = leading(axis, who)
-    entries: dict[str, Entry | None] = {"commutation.valid": {"value": "1", "source": "typed"}}
+    entries: dict[str, Entry | None] = {"commutation.valid": {"value": "0", "source": "computed"}}
     if model.feedback.is_absolute or model.has_index:
         at = 0.0
         if not model.feedback.is_absolute:
@@ -156,7 +153,7 @@ def take_offset(axis: Axis, notes: list[dict[str, Any]], *, who: Any) -> str:
     held = drive.read()
     keep_outcome(axis, "commutation", outcome, before=held, after=held, who=who, value_set=values.pk)
     log(axis, who, "phasing", f"Offset taken {text}.")
-    return f"Offset taken {text}. It is not proven: run the automatic check, or confirm it with a careful jog."
+    return f"Offset taken {text}. It is not proven: confirm it by pushes, which unlocks the loops."
 
 
 def invert_direction(axis: Axis, *, who: Any) -> str:

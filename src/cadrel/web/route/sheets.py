@@ -203,6 +203,10 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     context["arguments"] = [{"it": a, "preset": f"{a.preset(model):g}"} for a in declared.arguments]
     if step == "commutation":
         context["power_up_plan"] = power_up_text(model)
+        by_hand = axis.findings.filter(kind="commutation", label="Offset by hand").exists()
+        if wanted["commutation.valid"] == 0.0 and (by_hand or _from_elsewhere(axis)):
+            context["confirm"] = PROCEDURES["confirm_offset"]
+            context["confirm_plan"] = PROCEDURES["confirm_offset"].plan(model, wanted).text
         context["phasing_share"] = f"{100 * model.phasing_share:.4g}"
         context["power_up_ways"] = [] if model.knows_angle_at_power_up else REGISTRY["phasing.power_up"].choices
         context["power_up_way"] = model.power_up
@@ -215,6 +219,11 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     if step == "acceptance" and runs:
         context["verdict"] = _verdict(runs[0], model)
     return context
+
+
+def _from_elsewhere(axis: Axis) -> bool:
+    """Whether an offset is held that was found on another axis."""
+    return axis.values.get("commutation.offset", {}).get("source") == "elsewhere"
 
 
 def _change_row(change: dict[str, Any], model: Any) -> dict[str, Any]:

@@ -1,5 +1,6 @@
 // @ts-check
 import { holding } from "./hold.js";
+import { post, say } from "./net.js";
 import { reloadWithoutPower } from "./jog.js";
 import { fixed } from "./rig.js";
 
@@ -21,8 +22,10 @@ export function mount(root) {
     ({ by, ...rest }, { target }) => (by === undefined ? rest : { ...rest, target: String(target) }),
   ); // a step is told once
   const unfollow = reloadWithoutPower(root, "vector");
+  const noteIt = noting(root);
   return () => {
     letGo();
+    noteIt();
     unfollow();
     document.removeEventListener("cadrel:live", follow);
   };
@@ -78,4 +81,30 @@ function dot(root, kind, x, y) {
   made.setAttribute("r", kind === "raw" ? "3" : "1.8");
   group.append(made);
   while (group.childElementCount > DOTS) group.firstElementChild?.remove();
+}
+
+/**
+ * N notes a reading, also while a button is held and the current holds the shaft; the list comes once it is let go.
+ * @param {HTMLElement} root
+ */
+function noting(root) {
+  let noted = 0;
+  const note = async (/** @type {KeyboardEvent} */ event) => {
+    const typing = /^(INPUT|SELECT|TEXTAREA)$/.test(/** @type {HTMLElement} */ (event.target).tagName);
+    if (event.key.toLowerCase() !== "n" || event.repeat || typing || event.ctrlKey || event.metaKey) return;
+    if (!root.querySelector(".hold")) return; // nothing to be held: the vector is not enabled
+    event.preventDefault();
+    const answer = await post(String(root.dataset.note), { next: location.pathname });
+    noted += answer.ok ? 1 : 0;
+    say(answer.ok ? `${noted} noted.` : "The reading could not be noted.");
+    show();
+  };
+  const show = () => {
+    if (noted && !root.querySelector(".held")) location.reload();
+  };
+  const soon = () => window.setTimeout(show, 150);
+  document.addEventListener("keydown", note);
+  root.addEventListener("pointerup", soon);
+  root.addEventListener("keyup", soon);
+  return () => document.removeEventListener("keydown", note);
 }

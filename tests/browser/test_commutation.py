@@ -2,7 +2,8 @@
 
 import math
 import re
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
@@ -28,6 +29,14 @@ def arm(stack: Stack, chromium: Browser) -> Iterator[Page]:
     yield page
     assert problems == []
     context.close()
+
+
+def until(is_so: Callable[[], bool]) -> None:
+    """Wait for what the drive says."""
+    deadline = time.monotonic() + 20
+    while not is_so():
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
 
 
 def agree(page: Page) -> None:
@@ -84,6 +93,8 @@ def test_by_hand_the_vector_moves_only_while_a_button_is_held(arm: Page, stack: 
         with held(arm.get_by_role("button", name=name)):
             expect(arm.locator("[data-phasing=vector]")).not_to_have_text(f"{math.degrees(before) % 360:.1f}°")
             expect(arm.get_by_label("Current", exact=True)).to_have_text(re.compile(r"^(0\.[1-9]|[1-9])"))
+            until(lambda far=before: abs(bench.status()["vector_angle"] - far) > math.radians(29))
+            time.sleep(1.0)  # the shaft comes to rest on it
         expect(arm.get_by_label("Current", exact=True)).to_have_text(re.compile(r"^0\.0\d$"))  # the sensor's noise
         stood = bench.status()["vector_angle"]
         submit(arm, "Note this reading")

@@ -34,13 +34,13 @@ def confirm_offset(session: Session) -> Outcome:
     axis, held = session.axis, session.carried
     if axis.feedback.kind == "halls":
         raise NotAllowed(why="Halls alone are learned, not confirmed.", remedy="Run the automatic check.")
-    if session.drive.status()["angle_quality"] == "unknown":
-        raise NotAllowed(
-            why="The angle is not known since power-up.", remedy="Turn to the index, or find the angle first."
-        )
     centre = float(session.drive.status()["position"])
     session.write({"commutation.valid": 1.0})  # for this run only, behind its guard
     try:
+        if session.drive.status()["angle_quality"] == "unknown":
+            raise NotAllowed(
+                why="The angle is not known since power-up.", remedy="Turn to the index, or find the angle first."
+            )
         free = abs(held) < FREE_OF_LOAD * axis.motor.torque_constant * session.current_continuous
         pushed = confirm_by_pushing(session, centre) if free and not axis.has_brake else None
         confirmed = pushed[0] if pushed else None

@@ -190,7 +190,7 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     pinned = list(axis.runs.filter(pinned=True).order_by("-number")[:3])
     context |= {
         "findings": axis.findings.with_run().filter(step=step).order_by("pk"),
-        "job": axis.jobs.filter(procedure=step).first(),
+        "job": axis.jobs.filter(procedure__in=[p.key for p in PROCEDURES.values() if p.step == step]).first(),
         "plots": plots_of(axis, step, runs, pinned),
     }
     if model is None:

@@ -145,6 +145,7 @@ def screenshots(*, url: str, out: Path, only: list[str]) -> int:
             VIEWS[name](page, url)
             page.wait_for_timeout(1200)  # plots, fonts and the first live values
             page.screenshot(path=out / f"{name}.png")
+            page.evaluate("localStorage.clear()")  # what was typed for one picture is not in the next
             print(name, flush=True)
         browser.close()
     return 0

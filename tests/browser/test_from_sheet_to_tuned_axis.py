@@ -240,7 +240,7 @@ def _store_and_survive_the_power_cut(page: Page, bench: object) -> None:
     expect(page.get_by_label("Not stored")).to_have_text("1")
     assert bench.read()["velocity.gain"] != stored
     step(page, "Drive")
-    expect(page.get_by_text("Cutting the supply now loses 1 value: Gain.")).to_be_visible()
+    expect(page.get_by_text("Cutting the supply now loses 1 value: Velocity loop: gain.")).to_be_visible()
     asked: list[str] = []
     expect(page.locator("form[data-ask]").first).to_have_attribute("data-ready", "1")
     page.once("dialog", lambda d: (asked.append(d.message), d.accept()))

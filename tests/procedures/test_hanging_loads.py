@@ -6,6 +6,7 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 
+from cadrel.cli.commission import commission_in_process
 from cadrel.cli.guard_evidence import draw_hanging, try_bench
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.procedures.route import load_project_values
@@ -59,3 +60,11 @@ def test_a_load_of_half_the_rated_torque_hangs_through_the_whole_route_and_falls
     assert set(found.interrupted) == {"STOP", "lost line"}
     assert found.worst <= found.allowed
     assert found.sags["current"] < 0.01
+
+
+def test_the_demonstrations_lift_goes_from_its_data_to_an_accepted_move() -> None:
+    values, truth = values_of("kiln-car-lift"), rig_of("kiln-car-lift")
+    result, drive = commission_in_process(values, truth, seed=1, here=200.0)  # [mm] up, with the whole move above it
+    assert (result.status, result.reason) == ("proven", "")
+    assert drive._state.brake == 1
+    assert result.outcomes["acceptance"].verdict is not None

@@ -10,6 +10,7 @@ from cadrel.core.axis import arriving
 from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import Entry, is_given
 from cadrel.exchange import RecordFile, record_keys
+from cadrel.web.accounts.roles import require_engineer
 from cadrel.web.changes.values import save_entries
 from cadrel.web.library.models import Record, Revision, Use
 from cadrel.web.projects.models import Axis, ValueSet
@@ -36,6 +37,7 @@ def keys_of(kind: str) -> set[str]:
 @transaction.atomic
 def add_record(made: RecordFile, *, author: Any, cause: str) -> Record:
     """Add a record with its first revision."""
+    require_engineer(author)
     record = Record.objects.create(
         kind=made.kind, name=made.name or "Unnamed", maker=made.maker, part=made.part, comment=made.comment
     )
@@ -61,6 +63,7 @@ def keep_from_axis(axis: Axis, kind: str, *, name: str, maker: str, part: str, a
 @transaction.atomic
 def revise(record: Record, values: Mapping[str, Entry], *, author: Any, cause: str) -> Revision | None:
     """Add a revision; None if nothing changed. Axes keep what they took."""
+    require_engineer(author)
     Record.objects.select_for_update().get(pk=record.pk)
     if record.newest().entries == dict(values):
         return None
@@ -83,6 +86,7 @@ def revise_from_axis(record: Record, axis: Axis, *, author: Any) -> Revision | N
 @transaction.atomic
 def copy_record(record: Record, *, author: Any) -> Record:
     """Make a record of one's own from another."""
+    require_engineer(author)
     made = Record.objects.create(
         kind=record.kind,
         name=f"{record.name} (copy)"[:120],
@@ -100,6 +104,7 @@ def copy_record(record: Record, *, author: Any) -> Record:
 @transaction.atomic
 def take_into_axis(record: Record, axis: Axis, *, author: Any) -> ValueSet | None:
     """Put the newest revision into an axis: its values replace those of the kind; the rest stays."""
+    require_engineer(author)
     revision = record.newest()
     changes = arriving(axis.values, revision.entries, keys_of(record.kind)).changes
     made = save_entries(axis, changes, author=author, cause=f"{record}, revision {revision.number}"[:200])

@@ -8,16 +8,8 @@ from django.contrib.sessions.models import Session
 from django.core.exceptions import ValidationError
 from django.db import transaction
 
-from cadrel.core.errors import CadrelError
+from cadrel.web.accounts.errors import NotPossible
 from cadrel.web.accounts.roles import ROLES, require_administrator, role_of
-
-
-class NotPossible(CadrelError):
-    """A change of users that cannot be made."""
-
-    happened = "{what}"
-    means = "Nothing was changed."
-    remedy = "{remedy}"
 
 
 def people() -> list[dict[str, Any]]:

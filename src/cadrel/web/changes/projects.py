@@ -5,8 +5,8 @@ from typing import Any
 from django.db import transaction
 
 from cadrel.core.axis import arriving
-from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import REGISTRY
+from cadrel.web.accounts.errors import NotPossible
 from cadrel.web.accounts.roles import require_administrator, require_engineer
 from cadrel.web.projects.models import Axis, Drive, Project, ValueSet
 from cadrel.web.runs.models import Event
@@ -14,14 +14,6 @@ from cadrel.web.runs.models import Event
 LONGEST_NAME = 60
 LONGEST_MACHINE = 200
 LONGEST_NOTES = 5000
-
-
-class NotPossible(CadrelError):
-    """A change of projects that cannot be made."""
-
-    happened = "{what}"
-    means = "Nothing was changed."
-    remedy = "{remedy}"
 
 
 def _named(what: str, text: str) -> str:

@@ -18,7 +18,8 @@ const NAME = "1-7-motor";
 const form = (fields, data = "") => `<form data-draft="${NAME}" ${data}>
   <input type="hidden" name="draft"><div id="fields">${fields}</div><button name="save" value="1"></button>
   <span data-unsaved hidden></span><button type="button" data-discard hidden></button></form>
-  <nav id="route" data-drafts="1-7" data-saved=""><li data-step="motor"><a><i></i><span>checks agree</span></a></li></nav>`;
+  <nav id="route" data-drafts="1-7" data-saved="">
+  <li data-step="motor"><a><i></i><span>checks agree</span></a></li></nav>`;
 const RESISTANCE = '<input id="f-r" name="sheet.resistance" value="2.6">';
 const KIND = `<select name="sheet.kind"><option value="rotary" selected>rotary</option>
   <option value="linear">linear</option></select>`;

@@ -55,6 +55,7 @@ READ_AS = {
     "Wb": (1e3, "mWb"),
 }
 
+ROUNDING = 1e-9  # of whatever is read: far below any measurement
 WHOLE_COUNTS = 1000  # from here a part of a count is of no interest, every digit before it is
 SMALL_TORQUE = 0.01  # [N·m] below it torques and their slopes are read in thousandths
 
@@ -73,5 +74,5 @@ def reading(finding: Any) -> str:
 
 @register.filter
 def si(value: float) -> str:
-    """Four digits, with an engineering prefix only where it reads better."""
-    return f"{value:.4g}"
+    """Four digits; what is nothing but rounding is 0."""
+    return f"{0.0 if abs(value) < ROUNDING else value:.4g}"

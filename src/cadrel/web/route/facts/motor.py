@@ -58,7 +58,7 @@ def _winding(motor: Motor) -> list[Row]:
 def _constants(motor: Motor) -> list[Row]:
     kt, root2 = motor.torque_constant, math.sqrt(2)
     if motor.metres_per_rad is not None:
-        kf = motor.force_constant or 0.0
+        kf = motor.torque_constant / motor.metres_per_rad
         if motor.kind == "voice_coil":
             return [("Force per A", f"{kf:.4g}", "N/A")]
         return [

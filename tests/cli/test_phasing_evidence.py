@@ -30,7 +30,7 @@ def test_every_device_and_both_shapes_are_drawn_with_complete_data() -> None:
         assert missing_entries(bench.values) == []
         axis = understand(bench.values)
         assert axis.motor.pole_pairs == bench.truth.pole_pairs
-        assert axis.feedback.kind == bench.device
+        assert axis.feedback.kind.key == bench.device
         assert axis.has_brake == (bench.truth.brake_torque > 0)
 
 

@@ -98,7 +98,7 @@ def _age(
     truth: RigTruth, values: Mapping[str, float], frequency: FloatArray, speed_of_run: float
 ) -> NDArray[np.complex128]:
     """A speed counted from edges is as old as the last one: at the speed of a run half a count's time on average."""
-    if truth.device != "incremental":
+    if not truth.device_kind.counts_lines:
         return np.ones(len(frequency), dtype=np.complex128)
     age = math.pi / values["feedback.counts"] / abs(speed_of_run)
     return np.asarray(np.exp(-2j * np.pi * frequency * age), dtype=np.complex128)
@@ -130,8 +130,8 @@ def _velocity_sample(
     pole = lowpass_pole(values["velocity.feedback_filter"], period=TV)
     x, u = np.eye(n, n + 1), np.zeros(n + 1)  # every state and the input at once, one a column
     u[n] = 1.0
-    follows = 2 * math.pi * values["feedback.resolver_bandwidth"] if t.device == "resolver" else 0.0
-    seen_angle = x[2] - (t.word_latency * x[1] if t.device == "serial" else 0.0)
+    follows = 2 * math.pi * values["feedback.resolver_bandwidth"] if t.device_kind.converts_signals else 0.0
+    seen_angle = x[2] - (t.word_latency * x[1] if t.device_kind.has_words else 0.0)
     if follows:
         seen_angle = x[10].copy()
     raw = x[11].copy() if follows else (seen_angle - x[8]) / TV

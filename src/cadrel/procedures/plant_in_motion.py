@@ -45,7 +45,7 @@ def _winding(session: Session) -> Winding:
 
 def edge_age(session: Session, speed: float) -> float:
     """Return how old the last edge is on average when speed is sampled; only a counted speed has edges. [s]"""
-    if session.axis.feedback.kind not in ("incremental", "halls"):
+    if not session.axis.feedback.kind.has_edges:
         return 0.0
     return 0.5 * 2 * math.pi / session.values["feedback.counts"] / max(abs(speed), 1e-9)
 
@@ -187,7 +187,7 @@ def line_shape(seen: PlantFit, gains: Gains, lines: IntArray = LINES) -> FloatAr
 
 def _readable_hz(session: Session, bias: float) -> float:
     """Up to where a counted speed answers linearly: with few edges to a period of the line it comes in jumps. [Hz]"""
-    if session.axis.feedback.kind != "incremental":
+    if not session.axis.feedback.kind.counts_lines:
         return math.inf
     return abs(bias) * session.values["feedback.counts"] / (2 * math.pi) / EDGES_TO_A_PERIOD
 

@@ -261,8 +261,8 @@ class Session:
         """Wait, power off, until the shaft rests; returns the status. Halls alone hardly see a slow one: they wait."""
         status = self.drive.status()
         since, end = status["time"], status["time"] + 20.0
-        rests = RESTS_BY_HALLS if self.axis.feedback.kind == "halls" else RESTS
-        last, fine = status["counts"], self.axis.feedback.kind in ("sincos", "resolver")
+        rests = RESTS_BY_HALLS if self.axis.feedback.kind.tells_sectors_only else RESTS
+        last, fine = status["counts"], self.axis.feedback.kind.has_sine
         trembles = TREMBLES / self.axis.feedback.count_angle if fine else 0.0
         while status["time"] < end and status["time"] - since < rests:
             self.drive.wait(0.1)

@@ -132,7 +132,6 @@ def _computed(axis: AxisModel) -> dict[str, float]:
 
 CHECKSUM_CODES = {"none": 0.0, "parity": 1.0, "crc6": 6.0}
 FLAG_CODES = {"none": 0.0, "low": 1.0, "high": 2.0}
-DEVICE_CODES = {"incremental": 0.0, "sincos": 1.0, "resolver": 2.0, "serial": 3.0, "halls": 4.0}
 
 
 def _device_values(axis: AxisModel) -> dict[str, float]:
@@ -140,7 +139,7 @@ def _device_values(axis: AxisModel) -> dict[str, float]:
     device = axis.feedback
     word = device.serial
     return {
-        "feedback.device": DEVICE_CODES[device.kind],
+        "feedback.device": float(device.kind.code),
         "feedback.counts": device.counts_per_turn,
         "feedback.periods": device.periods_per_turn or 1.0,
         "feedback.word_skip": float(word.trailing_bits) if word else 0.0,

@@ -131,7 +131,7 @@ def unsupported(axis: AxisModel) -> str:
 
 def too_coarse(axis: AxisModel) -> str:
     """Return why loops beyond current cannot be closed on a device, in words; empty if they can."""
-    if axis.feedback.kind == "halls":
+    if axis.feedback.kind.tells_sectors_only:
         return "Halls alone are too coarse to tune velocity and position loops; the axis can be jogged on them."
     return ""
 

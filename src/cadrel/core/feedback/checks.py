@@ -1,7 +1,7 @@
 """Warnings about a feedback device at the motor's top speed, each with the numbers it compared."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from cadrel.core.feedback.calculators import TV, edge_rate, telegram_time, velocity_noise, word_range
 from cadrel.core.feedback.device import FeedbackDevice
@@ -19,13 +19,11 @@ NOISE_SHARE = 0.002  # of top speed that quantisation noise may have before it i
 
 def check_feedback(device: FeedbackDevice, motor: Motor, values: Mapping[str, Entry]) -> list[Check]:
     """Return every warning that device and motor allow. Raises `EntryProblem`."""
-    checks = [_angle_resolution(device, motor), *_rates(device, motor, values), _range(device, motor)]
-    if device.kind != "halls":
+    checks = [_angle_resolution(device, motor), _range(device, motor)]
+    if not device.kind.tells_sectors_only:
         checks.append(_noise(device, motor))
-    if device.serial is not None:
-        checks += _serial(device, motor, values)
-    if device.kind == "resolver":
-        checks.append(_resolver(device, motor))
+    if device.kind.key in OF_KIND:
+        checks += OF_KIND[device.kind.key](device, motor, values)
     if motor.reactance_share and not (device.has_halls or device.is_absolute):
         checks.append(
             Check(
@@ -39,7 +37,7 @@ def check_feedback(device: FeedbackDevice, motor: Motor, values: Mapping[str, En
 
 def _angle_resolution(device: FeedbackDevice, motor: Motor) -> Check:
     per_turn = device.counts_per_turn / motor.pole_pairs
-    if device.kind == "halls":
+    if device.kind.tells_sectors_only:
         return Check(
             "Angle resolution", "look",
             "Halls alone tell 60° sectors: up to 13 % of torque is lost between them, and speed is coarse.",
@@ -50,17 +48,17 @@ def _angle_resolution(device: FeedbackDevice, motor: Motor) -> Check:
     )  # fmt: skip
 
 
-def _rates(device: FeedbackDevice, motor: Motor, values: Mapping[str, Entry]) -> list[Check]:
-    si = reader_of(values)
-    if device.kind == "incremental":
-        rate, limit = edge_rate(device, motor.speed_max), si("feedback.edge_rate_max")
-        said = f"{rate / 1e3:.0f} kHz at top speed; the input stands {limit / 1e3:.0f} kHz."
-        return [Check("Edge rate", "agrees" if rate <= limit else "wrong", said), *_counts(values, rate, limit)]
-    if device.kind == "sincos":
-        rate, limit = device.periods_per_turn * motor.speed_max / (2 * math.pi), si("feedback.analog_bandwidth")
-        said = f"{rate / 1e3:.4g} kHz of sine at top speed; the input stands {limit / 1e3:.4g} kHz."
-        return [Check("Signal frequency", "agrees" if rate <= limit else "wrong", said)]
-    return []
+def _incremental(device: FeedbackDevice, motor: Motor, values: Mapping[str, Entry]) -> list[Check]:
+    rate, limit = edge_rate(device, motor.speed_max), reader_of(values)("feedback.edge_rate_max")
+    said = f"{rate / 1e3:.0f} kHz at top speed; the input stands {limit / 1e3:.0f} kHz."
+    return [Check("Edge rate", "agrees" if rate <= limit else "wrong", said), *_counts(values, rate, limit)]
+
+
+def _sincos(device: FeedbackDevice, motor: Motor, values: Mapping[str, Entry]) -> list[Check]:
+    rate = device.periods_per_turn * motor.speed_max / (2 * math.pi)
+    limit = reader_of(values)("feedback.analog_bandwidth")
+    said = f"{rate / 1e3:.4g} kHz of sine at top speed; the input stands {limit / 1e3:.4g} kHz."
+    return [Check("Signal frequency", "agrees" if rate <= limit else "wrong", said)]
 
 
 def _counts(values: Mapping[str, Entry], rate: float, limit: float) -> list[Check]:
@@ -143,13 +141,22 @@ def _serial(device: FeedbackDevice, motor: Motor, values: Mapping[str, Entry]) -
     return checks
 
 
-def _resolver(device: FeedbackDevice, motor: Motor) -> Check:
+def _resolver(device: FeedbackDevice, motor: Motor, _: Mapping[str, Entry]) -> list[Check]:
     pairs = round(device.periods_per_turn)
     fits = motor.pole_pairs % pairs == 0
     said = f"{pairs} resolver turn{'s' if pairs > 1 else ''} to {motor.pole_pairs} electrical turns of the motor."
     if not fits:
         said += " The motor's pole pairs must be a multiple, or the angle at power-up is ambiguous."
-    return Check("Resolver and motor pole pairs", "agrees" if fits else "wrong", said)
+    return [Check("Resolver and motor pole pairs", "agrees" if fits else "wrong", said)]
+
+
+# What is looked at for one kind only.
+OF_KIND: dict[str, Callable[[FeedbackDevice, Motor, Mapping[str, Entry]], list[Check]]] = {
+    "incremental": _incremental,
+    "sincos": _sincos,
+    "resolver": _resolver,
+    "serial": _serial,
+}
 
 
 def _assignment(values: Mapping[str, Entry]) -> Check:

@@ -1,14 +1,15 @@
 """The device on the motor, as understood from its entries."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import NamedTuple
 
 from cadrel.core.motor import reader_of
-from cadrel.core.parameters import Entry, choice_of
+from cadrel.core.parameters import DEVICE_KINDS, DeviceKind, Entry, choice_of
 
 HALL_STATES = 6
+COUNTS_PER_LINE = 4.0  # edges of A and B in one period
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -32,15 +33,19 @@ class SerialWord:
 class FeedbackDevice:
     """What the drive counts. A turn is a motor revolution, of a linear motor one magnetic pitch."""
 
-    kind: str
+    kind: DeviceKind
     counts_per_turn: float
     periods_per_turn: float  # signal periods, or resolver turns; 0 where there are none
-    is_absolute: bool  # within one turn, at power-up
     has_index: bool
     has_halls: bool
     hall_spacing: int  # [°]
     metres_per_turn: float | None = None  # of a scale
     serial: SerialWord | None = None
+
+    @property
+    def is_absolute(self) -> bool:
+        """Whether it tells the angle within one turn at power-up."""
+        return self.kind.is_absolute
 
     @property
     def count_angle(self) -> float:
@@ -66,28 +71,55 @@ def device_from_entries(
         A required entry is missing or cannot be right.
     """
     si = reader_of(values)
-    kind = choice_of(values, "feedback.kind")
-    counted = kind in ("incremental", "sincos")
-    has_halls = kind == "halls" or (counted and si("feedback.halls") > 0)
-    common: dict[str, Any] = {
-        "kind": kind,
-        "has_halls": has_halls,
-        "has_index": counted and si("feedback.index") > 0,
-        "hall_spacing": int(choice_of(values, "feedback.hall_spacing")),
-        "metres_per_turn": metres_per_turn,
-    }
-    if kind == "halls":
-        return FeedbackDevice(**common, counts_per_turn=HALL_STATES * pole_pairs, periods_per_turn=0, is_absolute=False)
-    if counted:
-        periods = metres_per_turn / si("feedback.period") if metres_per_turn else si("feedback.lines")
-        per_period = si("feedback.interpolation") if kind == "sincos" else 4.0
-        return FeedbackDevice(
-            **common, counts_per_turn=periods * per_period, periods_per_turn=periods, is_absolute=False
-        )
-    if kind == "resolver":
-        pairs = si("feedback.resolver_pairs")
-        counts = pairs * 2 ** si("feedback.resolver_bits")
-        return FeedbackDevice(**common, counts_per_turn=counts, periods_per_turn=pairs, is_absolute=True)
+    kind = DEVICE_KINDS[choice_of(values, "feedback.kind")]
+    read = READERS[kind.key](values, pole_pairs, metres_per_turn)
+    return FeedbackDevice(
+        kind=kind,
+        has_halls=kind.tells_sectors_only or (kind.may_have_halls and si("feedback.halls") > 0),
+        has_index=kind.may_have_index and si("feedback.index") > 0,
+        hall_spacing=int(choice_of(values, "feedback.hall_spacing")),
+        metres_per_turn=metres_per_turn,
+        counts_per_turn=read.counts,
+        periods_per_turn=read.periods,
+        serial=read.word,
+    )
+
+
+class _Read(NamedTuple):
+    """What is peculiar to a kind: counts and signal periods in a turn, and the word."""
+
+    counts: float
+    periods: float = 0.0
+    word: SerialWord | None = None
+
+
+def _periods(values: Mapping[str, Entry], metres_per_turn: float | None) -> float:
+    si = reader_of(values)
+    return metres_per_turn / si("feedback.period") if metres_per_turn else si("feedback.lines")
+
+
+def _incremental(values: Mapping[str, Entry], _: int, metres_per_turn: float | None) -> _Read:
+    periods = _periods(values, metres_per_turn)
+    return _Read(COUNTS_PER_LINE * periods, periods)
+
+
+def _sincos(values: Mapping[str, Entry], _: int, metres_per_turn: float | None) -> _Read:
+    periods = _periods(values, metres_per_turn)
+    return _Read(reader_of(values)("feedback.interpolation") * periods, periods)
+
+
+def _halls(_: Mapping[str, Entry], pole_pairs: int, __: float | None) -> _Read:
+    return _Read(HALL_STATES * pole_pairs)
+
+
+def _resolver(values: Mapping[str, Entry], _: int, __: float | None) -> _Read:
+    si = reader_of(values)
+    pairs = si("feedback.resolver_pairs")
+    return _Read(pairs * 2 ** si("feedback.resolver_bits"), pairs)
+
+
+def _serial(values: Mapping[str, Entry], _: int, metres_per_turn: float | None) -> _Read:
+    si = reader_of(values)
     word = SerialWord(
         protocol=choice_of(values, "feedback.protocol"),
         position_bits=round(si("feedback.position_bits" if metres_per_turn else "feedback.single_turn_bits")),
@@ -101,8 +133,17 @@ def device_from_entries(
         clock=si("feedback.clock"),
         latency=si("feedback.latency"),
     )
-    counts = metres_per_turn / si("feedback.resolution") if metres_per_turn else 2.0**word.position_bits
-    return FeedbackDevice(**common, counts_per_turn=counts, periods_per_turn=0, is_absolute=True, serial=word)
+    return _Read(metres_per_turn / si("feedback.resolution") if metres_per_turn else 2.0**word.position_bits, word=word)
+
+
+# Each kind's own entries; a test holds that every kind has its reader.
+READERS: dict[str, Callable[[Mapping[str, Entry], int, float | None], _Read]] = {
+    "incremental": _incremental,
+    "sincos": _sincos,
+    "halls": _halls,
+    "resolver": _resolver,
+    "serial": _serial,
+}
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,6 +3,7 @@
     parameter.py   Parameter, Help, Step: the shapes
     route.py       the steps in working order and what each depends on
     motor.py       motors of every kind as printed, the cable, and what the drive keeps
+    devices.py     the kinds of feedback device and what tells them apart
     feedback.py    feedback devices as printed
     machine.py     mechanics, power, limits
     loops.py       commutation, current, velocity, position
@@ -13,6 +14,7 @@ A parameter stored in the project only (`storage="project"`) is kept as entered;
 SI float at the motor shaft, per phase, peak.
 """
 
+from cadrel.core.parameters.devices import BY_CODE, DEVICE_KINDS, DeviceKind, kinds_with
 from cadrel.core.parameters.parameter import Entry, Help, Parameter
 from cadrel.core.parameters.registry import (
     ANGLE_RESTS_ON,
@@ -37,9 +39,12 @@ from cadrel.core.parameters.route import STEPS, Step, full_label, invalidated_by
 
 __all__ = [
     "ANGLE_RESTS_ON",
+    "BY_CODE",
+    "DEVICE_KINDS",
     "DRIVE_KEYS",
     "REGISTRY",
     "STEPS",
+    "DeviceKind",
     "Entry",
     "EntryProblem",
     "Help",
@@ -56,6 +61,7 @@ __all__ = [
     "invalidated_by",
     "is_given",
     "is_required",
+    "kinds_with",
     "of_step",
     "parameter",
     "preset_of",

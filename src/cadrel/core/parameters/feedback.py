@@ -1,8 +1,9 @@
 """The feedback devices as their sheets print them, and what the drive keeps of them."""
 
+from cadrel.core.parameters.devices import DEVICE_KINDS, kinds_with
 from cadrel.core.parameters.parameter import Help, Parameter
 
-COUNTED = ("feedback.kind", ("incremental", "sincos"))
+COUNTED = ("feedback.kind", kinds_with("may_have_index"))
 SINCOS = (("feedback.kind", ("sincos",)),)
 RESOLVER = (("feedback.kind", ("resolver",)),)
 SERIAL = (("feedback.kind", ("serial",)),)
@@ -15,10 +16,7 @@ FEEDBACK = (
     Parameter(
         key="feedback.kind", label="Device on the motor", symbol="", quantity="count", step="feedback", minimum=0,
         maximum=1, default="incremental", required=True,
-        choices=(
-            ("incremental", "incremental, A and B"), ("sincos", "sine and cosine, 1 Vpp"), ("halls", "Halls alone"),
-            ("resolver", "resolver"), ("serial", "serial, absolute"),
-        ),
+        choices=tuple((k.key, k.label) for k in DEVICE_KINDS.values()),
         help=Help("What tells the drive where the motor is.", "Read it off the device's type plate.",
                   "A serial device with extra sine and cosine is entered by the signals the drive uses."),
     ),
@@ -57,7 +55,7 @@ FEEDBACK = (
         key="feedback.hall_spacing", label="Hall spacing", symbol="", quantity="count", step="feedback",
         storage="drive", minimum=60, maximum=120, default="120",
         choices=(("120", "120° electrical"), ("60", "60° electrical")),
-        when=(("feedback.kind", ("incremental", "sincos", "halls")), ("feedback.halls", ("1",))),
+        when=(("feedback.kind", kinds_with("may_have_halls")), ("feedback.halls", ("1",))),
         help=Help("Angle between the three Halls.", "120° is usual; 60° shows states 0 and 7 in turn.",
                   "Taken wrongly, two of six states look impossible."),
     ),
@@ -223,9 +221,7 @@ FEEDBACK = (
     Parameter(
         key="feedback.device", label="Device the drive reads", symbol="", quantity="count", storage="drive",
         step="feedback", minimum=0, maximum=4, default="0", restart=True,
-        choices=(
-            ("0", "incremental"), ("1", "sine and cosine"), ("2", "resolver"), ("3", "serial"), ("4", "Halls alone"),
-        ),
+        choices=tuple((str(k.code), k.short) for k in sorted(DEVICE_KINDS.values(), key=lambda k: k.code)),
         help=Help("What the drive's feedback input is set to.", "Follows from the device on the motor.",
                   "Another kind than is plugged in: nothing is read."),
     ),

@@ -17,6 +17,6 @@ drive.py     SimulatedDrive: what the wire reaches
 from cadrel.core.simulation.drive import SimulatedDrive
 from cadrel.core.simulation.faults import FAULTS, Fault, rated_torque, wired
 from cadrel.core.simulation.rigging import plant_of
-from cadrel.core.simulation.truth import DEVICES, RigTruth
+from cadrel.core.simulation.truth import RigTruth
 
-__all__ = ["DEVICES", "FAULTS", "Fault", "RigTruth", "SimulatedDrive", "plant_of", "rated_torque", "wired"]
+__all__ = ["FAULTS", "Fault", "RigTruth", "SimulatedDrive", "plant_of", "rated_torque", "wired"]

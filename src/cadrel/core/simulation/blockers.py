@@ -5,12 +5,12 @@ from typing import NamedTuple
 
 import numpy as np
 
+from cadrel.core.parameters import BY_CODE
 from cadrel.core.simulation import layout
 from cadrel.core.simulation.device import hall_sector
 from cadrel.core.simulation.layout import Settings
 from cadrel.core.simulation.memory import Memory
 
-KINDS = ("an incremental device", "sine and cosine", "a resolver", "a serial device", "Halls")
 WEAK_SIGNAL = 0.25  # of the nominal amplitude: a broken wire, or no excitation
 
 
@@ -73,7 +73,7 @@ def find_blockers(
 def _device_blocker(state: np.record, settings: Settings, device: int) -> Blocker | None:
     if settings.device != device:
         return Blocker(
-            "device", f"The drive reads {KINDS[settings.device]}, but nothing answers as that.",
+            "device", f"The drive reads {BY_CODE[round(settings.device)].noun}, but nothing answers as that.",
             "Correct the kind of device, or its plug.", "feedback",
         )  # fmt: skip
     if device in (layout.SINCOS, layout.RESOLVER) and np.hypot(state.sig_cos, state.sig_sin) < WEAK_SIGNAL:

@@ -5,11 +5,13 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from cadrel.core.errors import UnusableInput
+from cadrel.core.parameters import DEVICE_KINDS, kinds_with
 from cadrel.core.simulation.truth import RigTruth
 
-ALL = ("incremental", "sincos", "resolver", "serial", "halls")
-SIGNALS = ("incremental", "sincos")
-ON_SHAFT = ("incremental", "sincos", "resolver", "serial")
+ALL = tuple(DEVICE_KINDS)
+SIGNALS = kinds_with("may_have_index")
+ON_SHAFT = tuple(k for k in ALL if not DEVICE_KINDS[k].tells_sectors_only)
+WITH_SINE, WITH_WORDS = kinds_with("has_sine"), kinds_with("has_words")
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,9 +40,9 @@ def _doubled_pairs(t: RigTruth) -> RigTruth:
 
 
 def _other_resolution(t: RigTruth) -> RigTruth:
-    if t.device == "resolver":
+    if t.device_kind.repeats_in_turn:
         return replace(t, resolver_pairs=t.resolver_pairs + 1)
-    if t.device == "serial":  # where the multi-turn field gives the bit, the word stays as long
+    if t.device_kind.has_words:  # where the multi-turn field gives the bit, the word stays as long
         return replace(t, single_turn_bits=t.single_turn_bits + 1, multi_turn_bits=max(t.multi_turn_bits - 1, 0))
     return replace(t, encoder_lines=round(1.6 * t.encoder_lines))
 
@@ -77,7 +79,7 @@ FAULTS: dict[str, Fault] = {
         Fault("halls_rotated", "All Hall wires moved on by one", ALL, lambda t: _other_wires(t, "231"), True),
         Fault("hall_inverted", "One Hall inverted", ALL, lambda t: replace(t, hall_inverted=(3,)), True),
         Fault("hall_dead", "One Hall dead", ALL, lambda t: replace(t, hall_dead=(2,)), True),
-        Fault("sincos_swapped", "Sine and cosine swapped", ("sincos", "resolver"),
+        Fault("sincos_swapped", "Sine and cosine swapped", WITH_SINE,
               lambda t: replace(t, signals_swapped=not t.signals_swapped)),
         Fault("pole_pairs", "Twice the pole pairs of the sheet, or half the pitch", ALL, _doubled_pairs),
         Fault("resolution", "Another resolution than entered", ON_SHAFT, _other_resolution),
@@ -95,9 +97,9 @@ FAULTS: dict[str, Fault] = {
                                 drive_current_peak=0.02 * t.drive_current_continuous)),
         Fault("end_stop_near", "End stop close by", ALL,
               lambda t: replace(t, stop_high=1.2 / t.pole_pairs, stop_low=-1.2 / t.pole_pairs)),
-        Fault("word_errors", "Line errors in one of 30 words", ("serial",),
+        Fault("word_errors", "Line errors in one of 30 words", WITH_WORDS,
               lambda t: replace(t, word_error_rate=1 / 30)),
-        Fault("word_layout", "Another word layout than entered", ("serial",),
+        Fault("word_layout", "Another word layout than entered", WITH_WORDS,
               lambda t: replace(t, trailing_bits=t.trailing_bits + 1, leading_bits=max(t.leading_bits - 1, 0))),
     )
 }  # fmt: skip

@@ -17,6 +17,7 @@ REC_IDLE, ARMED, TRIGGERED, REC_DONE = 0, 1, 2, 3
 # How well the drive knows the rotor angle.
 ANGLE_UNKNOWN, ANGLE_SECTOR, ANGLE_EDGE, ANGLE_INDEX, ANGLE_ALIGNED = 0, 1, 2, 3, 4
 # Devices that tell where the motor is; the numbers are those of the parameter feedback.device.
+# Constants of the kernel: a test holds them against the codes of `DEVICE_KINDS`.
 INCREMENTAL, SINCOS, RESOLVER, SERIAL, HALLS = 0, 1, 2, 3, 4
 # Set-point generator.
 GEN_HOLD, GEN_RAMP, GEN_PATH = 0, 1, 2

@@ -5,8 +5,8 @@ from collections.abc import Mapping
 
 from cadrel.core.control.filters import lowpass_pole, notch
 from cadrel.core.errors import CadrelError
-from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, default_drive_values
-from cadrel.core.simulation.layout import RESOLVER, SERIAL, TV, Settings
+from cadrel.core.parameters import BY_CODE, DRIVE_KEYS, REGISTRY, default_drive_values
+from cadrel.core.simulation.layout import TV, Settings
 from cadrel.core.simulation.truth import RigTruth
 
 PEAK_SECONDS = 2.0  # [s] peak current is allowed this long before the drive folds back to continuous
@@ -121,13 +121,13 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         index_offset=v["commutation.offset"],
         has_index=1.0 if v["feedback.index"] and v["commutation.valid"] else 0.0,
         device=round(v["feedback.device"]),
-        is_absolute=1.0 if v["feedback.device"] in (RESOLVER, SERIAL) else 0.0,
+        is_absolute=float(BY_CODE[round(v["feedback.device"])].is_absolute),
         periods=v["feedback.periods"],
         signal_offset_cos=v["signal.offset_cos"],
         signal_offset_sin=v["signal.offset_sin"],
         signal_gain=v["signal.gain"],
         signal_quadrature=v["signal.quadrature"],
-        word_counts=v["feedback.counts"] if v["feedback.device"] == SERIAL else 1.0,
+        word_counts=v["feedback.counts"] if BY_CODE[round(v["feedback.device"])].has_words else 1.0,
         word_skip=2.0 ** v["feedback.word_skip"],
         word_length=v["feedback.word_length"],
         word_checksum=v["feedback.word_checksum"],

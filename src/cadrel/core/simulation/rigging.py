@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.simulation.layout import TICK, Plant
-from cadrel.core.simulation.truth import DEAD_LAWS, DEVICES, RigTruth
+from cadrel.core.simulation.truth import DEAD_LAWS, RigTruth
 
 HALL_SEQUENCE = (1, 3, 2, 6, 4, 5)
 MIRRORED_SEQUENCE = (1, 5, 4, 6, 2, 3)
@@ -83,7 +83,7 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         phase_sign=-1.0 if truth.phases_swapped else 1.0,
         phase_cos=math.cos(2 * math.pi * truth.phases_rotated / 3),
         phase_sin=math.sin(2 * math.pi * truth.phases_rotated / 3),
-        device=DEVICES[truth.device],
+        device=truth.device_kind.code,
         counts_per_rev=4.0 * truth.encoder_lines,
         encoder_sign=-1.0 if truth.encoder_inverted else 1.0,
         index_angle=truth.index_angle,
@@ -94,13 +94,13 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         hall_hysteresis=math.radians(truth.hall_hysteresis_deg),
         play=truth.coupling_play,
         slip=truth.coupling_slip,
-        periods=float(truth.resolver_pairs if truth.device == "resolver" else truth.encoder_lines),
+        periods=float(truth.resolver_pairs if truth.device_kind.converts_signals else truth.encoder_lines),
         signal_offset_cos=truth.signal_offset_cos,
         signal_offset_sin=truth.signal_offset_sin,
         signal_gain=truth.signal_gain,
         signal_quadrature=math.radians(truth.signal_quadrature_deg),
         signal_noise=truth.signal_noise,
-        signal_level=math.cos(math.radians(truth.excitation_phase_deg)) if truth.device == "resolver" else 1.0,
+        signal_level=math.cos(math.radians(truth.excitation_phase_deg)) if truth.device_kind.converts_signals else 1.0,
         signals_swapped=float(truth.signals_swapped),
         word_counts=2.0**truth.single_turn_bits,
         word_skip=2.0**truth.trailing_bits,

@@ -4,9 +4,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from cadrel.core.errors import UnusableInput
-
-DEVICES = {"incremental": 0, "sincos": 1, "resolver": 2, "serial": 3, "halls": 4}
-
+from cadrel.core.parameters import DEVICE_KINDS, DeviceKind
 
 DEAD_LAWS = ("hyperbola", "tanh", "atan", "exponential", "clipped")  # as the kernel numbers them
 
@@ -33,7 +31,7 @@ class RigTruth:
     torque_load: float = 0.0  # [N·m] constant, as gravity makes it
     stop_low: float = -1e9  # [rad] end stops, from the start position
     stop_high: float = 1e9
-    device: str = "incremental"  # one of `DEVICES`
+    device: str = "incremental"  # key of one of `DEVICE_KINDS`
     encoder_lines: int = 2500  # signal periods of incremental and sin/cos devices
     encoder_inverted: bool = False  # A and B swapped, or mounted the other way round
     index_angle: float = 1.0  # [rad] mechanical, from a rotor d axis to the index, or to an absolute device's zero
@@ -113,16 +111,21 @@ class RigTruth:
                 remedy="Compare with docs/formats/rig.md.",
             )
         values: dict[str, Any] = {k: tuple(v) if isinstance(v, list) else v for k, v in data.items()}
-        if values.get("device", "incremental") not in DEVICES:
+        if values.get("device", "incremental") not in DEVICE_KINDS:
             raise UnusableInput(
-                what=f"The rig has an unknown device '{values['device']}'.", remedy=f"Known: {', '.join(DEVICES)}."
+                what=f"The rig has an unknown device '{values['device']}'.", remedy=f"Known: {', '.join(DEVICE_KINDS)}."
             )
         return cls(**values)
 
     @property
+    def device_kind(self) -> DeviceKind:
+        """What kind of device is fitted."""
+        return DEVICE_KINDS[self.device]
+
+    @property
     def has_halls(self) -> bool:
         """Whether Hall signals are wired at all."""
-        return self.device in ("incremental", "halls") if self.halls_fitted is None else self.halls_fitted
+        return self.device_kind.has_edges if self.halls_fitted is None else self.halls_fitted
 
     @property
     def word_bits(self) -> int:

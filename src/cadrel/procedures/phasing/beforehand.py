@@ -24,7 +24,7 @@ def look_beforehand(session: Session) -> None:
     session.enter("looking before moving", 0.02)
     axis, drive = session.axis, session.drive
     pairs, device = axis.motor.pole_pairs, axis.feedback
-    if device.kind == "resolver" and pairs % max(round(device.periods_per_turn), 1):
+    if device.kind.repeats_in_turn and pairs % max(round(device.periods_per_turn), 1):
         raise wired_wrongly([faults.resolver_ambiguous(pairs, round(device.periods_per_turn))])
     raw = drive.raw()
     moved = moved_unpowered(session)

@@ -32,7 +32,7 @@ def confirm_offset(session: Session) -> Outcome:
     """
     session.refresh()
     axis, held = session.axis, session.carried
-    if axis.feedback.kind == "halls":
+    if axis.feedback.kind.tells_sectors_only:
         raise NotAllowed(why="Halls alone are learned, not confirmed.", remedy="Run the automatic check.")
     centre = float(session.drive.status()["position"])
     session.write({"commutation.valid": 1.0})  # for this run only, behind its guard

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from cadrel.core.identification import HallFault
+from cadrel.core.parameters import DeviceKind
 from cadrel.procedures.errors import ProcedureError
 
 
@@ -73,18 +74,13 @@ def end_stop(*, free: float) -> Named:
     )
 
 
-def direction(device: str) -> Named:
+def direction(device: DeviceKind) -> Named:
     """Return what to say of counts that fall while the vector turns forward."""
-    wires = {
-        "resolver": "sine and cosine of the resolver are swapped, or its excitation is reversed",
-        "sincos": "sine and cosine are swapped or one of them is inverted",
-        "serial": "the device counts the other way by its setting",
-    }.get(device, "A and B are swapped")
     return Named(
         "direction",
         "The vector turned forward and the counts fell.",
-        f"Closed on this, the motor would run away. Either two motor phases are swapped, or {wires}, or the device is "
-        "mounted the other way round.",
+        f"Closed on this, the motor would run away. Either two motor phases are swapped, or {device.backward}, or "
+        "the device is mounted the other way round.",
         "Invert the counting direction, or exchange two motor phases if the axis turns the wrong way (both here, by "
         "hand, or in the feedback step); then run this again.",
     )

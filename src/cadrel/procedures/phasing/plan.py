@@ -35,9 +35,9 @@ class TurningPlan:
 def turning_plan(axis: AxisModel) -> TurningPlan:
     """Return how far the vector turns: every Hall edge, the index if there is one, a whole turn of a resolver."""
     pairs = axis.motor.pole_pairs
-    whole = axis.has_index or axis.feedback.kind == "resolver"
+    whole = axis.has_index or axis.feedback.kind.repeats_in_turn
     turns = float(math.ceil(1.1 * pairs)) if whole else 2.0
-    if axis.feedback.kind == "halls":
+    if axis.feedback.kind.tells_sectors_only:
         # Faster than a shaft sticks and slips: its swing would be taken for the edges' place.
         return TurningPlan(HALL_TURNS, 2 * math.pi * HALL_TURN)
     turns = max(turns, 2.5)
@@ -50,7 +50,7 @@ def plan_commutation(axis: AxisModel) -> Plan:
     turning = turning_plan(axis)
     travel = max((turning.turns + 2.0) * 2 * math.pi / axis.motor.pole_pairs, axis.goal.travel / 2)
     seconds = JUDGED_TURNS / SLOW_TURN + 2 * turning.turns * 2 * math.pi / turning.rate + 9
-    seconds += 2 * HELD_ANGLES * (HOLD + 0.1) if axis.feedback.kind != "halls" else 3
+    seconds += 3 if axis.feedback.kind.tells_sectors_only else 2 * HELD_ANGLES * (HOLD + 0.1)
     current = axis.phasing_share * axis.motor.current_continuous
     most = min(SHORT_TIME * axis.motor.current_continuous, axis.motor.current_peak) / math.sqrt(2)
     return Plan(

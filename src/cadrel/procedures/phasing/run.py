@@ -84,7 +84,7 @@ def _run(session: Session) -> Outcome:
     found = _Found(begun, turn_vector(session, centre))
     _compare_flux(session, found)
     found.correction = correct_signals(session, found.turning)
-    if session.axis.feedback.kind == "halls":
+    if session.axis.feedback.kind.tells_sectors_only:
         found.halls, found.doubt = learn_twice(session, found.turning, centre)
     else:
         _hold(session, found, centre)
@@ -112,7 +112,9 @@ def _compare_flux(session: Session, found: _Found) -> None:
             f"The turning rotor shows a flux of {1e3 * flux:.3g} mWb per pole pair, the sheet {1e3 * expected:.3g}: "
             "check pole pairs and torque constant."
         )
-    if session.axis.feedback.kind == "halls" and abs(math.log(max(flux / expected, 1e-3))) > math.log(FLUX_TO_REFUSE):
+    if session.axis.feedback.kind.tells_sectors_only and abs(math.log(max(flux / expected, 1e-3))) > math.log(
+        FLUX_TO_REFUSE
+    ):
         # Nothing else shows how far the shaft turns; the sheet decides speeds and travel, and it is wrong.
         raise wired_wrongly([faults.flux(seen=flux, expected=expected, pairs=session.values["motor.pole_pairs"])])
 
@@ -171,13 +173,15 @@ def _say_halls(session: Session, found: _Found) -> None:
     limit = math.pi / 6
     for k, error in enumerate(halls.edge_errors, 1):
         found.changes[f"commutation.hall_edge_{k}"] = max(-limit, min(error, limit))
-    if session.axis.feedback.kind != "halls":  # alone, hysteresis cannot be told from the lag friction makes
+    if (
+        not session.axis.feedback.kind.tells_sectors_only
+    ):  # alone, hysteresis cannot be told from the lag friction makes
         found.changes["commutation.hall_hysteresis"] = max(0.0, min(halls.hysteresis, limit))
 
 
 def _confirm(session: Session, found: _Found, centre: float) -> None:
     """Push where nothing can fall, then spin; take the refinement into every angle found."""
-    if session.axis.feedback.kind == "halls":
+    if session.axis.feedback.kind.tells_sectors_only:
         if may_push(session, found.turning):
             found.push, edges = push_both_ways(session, found.turning, centre)
             found.confirmed = Confirmation(float(edges[0]), float(edges[1]), 0.0, session.current_continuous)
@@ -209,7 +213,7 @@ def _outcome(session: Session, found: _Found) -> Outcome:
     metrics = _metrics(session, found, offset)
     session.enter("done", 1.0)
     confirmed = found.confirmed
-    if confirmed is not None and axis.feedback.kind != "halls" and confirmed.imbalance > UNEVEN:
+    if confirmed is not None and not axis.feedback.kind.tells_sectors_only and confirmed.imbalance > UNEVEN:
         session.note(f"The two directions differ by {100 * confirmed.imbalance:.0f} %: gravity or uneven friction.")
     label = (
         "Electrical angle at device zero" if axis.feedback.is_absolute
@@ -249,7 +253,7 @@ def _outcome(session: Session, found: _Found) -> Outcome:
 def _criteria(session: Session, found: _Found) -> list[Criterion]:
     """The angle within what torque can bear, the pole pairs entered, and a push both ways where one could be made."""
     entered = session.values["motor.pole_pairs"]
-    allowed = MOST_DOUBT_HALLS if session.axis.feedback.kind == "halls" else MOST_DOUBT
+    allowed = MOST_DOUBT_HALLS if session.axis.feedback.kind.tells_sectors_only else MOST_DOUBT
     rows = [
         at_most("uncertainty of the angle", allowed, math.degrees(found.doubt), unit="°", tolerance=0.0),
         at_most(

@@ -35,7 +35,7 @@ def correct_signals(session: Session, turning: Turning) -> Correction | None:
     WiredWrongly
         The signals lie on no ellipse.
     """
-    if session.axis.feedback.kind not in ("sincos", "resolver"):
+    if not session.axis.feedback.kind.has_sine:
         return None
     held = held_circle(session)
     up, down = turning.up, turning.down

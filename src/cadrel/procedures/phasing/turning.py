@@ -102,7 +102,7 @@ def _steady(record: Recording) -> np.ndarray:
 
 def shaft_reader(session: Session, per_count: float, pairs: float) -> Callable[[Recording], FloatArray]:
     """Return how a record becomes the shaft's electrical angle; Halls alone are drawn out between their edges."""
-    if session.axis.feedback.kind != "halls":
+    if not session.axis.feedback.kind.tells_sectors_only:
         return lambda r: pairs * (r["counts"] + 0.5) * per_count
 
     def between_edges(record: Recording) -> FloatArray:
@@ -182,7 +182,7 @@ def _try_turning(
         if not last:
             return _NotFollowed(stopped_by, slung=False)
         raise stopped_by
-    halls_alone = session.axis.feedback.kind == "halls"
+    halls_alone = session.axis.feedback.kind.tells_sectors_only
     wrong = reading.ratio < 0 or abs(abs(reading.ratio) - 1) > RATIO_AT_FIRST
     if wrong and not halls_alone:
         plan = TurningPlan(JUDGED_TURNS, slow)  # that much tells; nothing is turned further
@@ -225,7 +225,7 @@ def _turned_back(
         if _recorded_until(session) is None:
             raise
         raise _not_following((first,), shaft, current, coarse=True) from stopped
-    return _not_following((first, backward), shaft, current, coarse=session.axis.feedback.kind == "halls")
+    return _not_following((first, backward), shaft, current, coarse=session.axis.feedback.kind.tells_sectors_only)
 
 
 def _at_rest(session: Session, shaft: Callable[[Recording], FloatArray]) -> tuple[float, float]:
@@ -280,7 +280,7 @@ def read_turning(
         volts[0], volts[1], omega_el=plan.rate, inductance=session.values["motor.inductance"], current=current, lag=lag
     )
     pairs = session.values["motor.pole_pairs"]
-    halls_alone = session.axis.feedback.kind == "halls"
+    halls_alone = session.axis.feedback.kind.tells_sectors_only
     return Turning(up, down, current, lag, load.bias, load.flux_linkage, per_count, pairs, shaft, halls_alone)
 
 
@@ -309,7 +309,7 @@ def _not_following(
 
 def _name_a_dead_hall(session: Session, first: Recording, *, last: bool) -> None:
     """Halls alone that are dead look like a shaft that stands: name them if they show a state that cannot be."""
-    if session.axis.feedback.kind != "halls":
+    if not session.axis.feedback.kind.tells_sectors_only:
         return
     codes = np.round(first["hall"]).astype(int)
     shown = set(np.unique(codes))
@@ -328,12 +328,12 @@ def _name_faults(session: Session, reading: Following, turning: Turning, plan: T
     found: list[Named] = []
     device = axis.feedback.kind
     turned_whole = plan.turns >= v["motor.pole_pairs"]
-    if reading.ratio < 0 and device != "halls":
+    if reading.ratio < 0 and not device.tells_sectors_only:
         found.append(faults.direction(device))
     off, doubt = abs(reading.ratio), RATIO_AT_FIRST
     if plan.turns > JUDGED_TURNS:
         off, doubt = _ratio_of_the_whole_way(turning)
-    if device != "halls" and abs(off - 1) > RATIO_TOLERANCE + doubt:
+    if not device.tells_sectors_only and abs(off - 1) > RATIO_TOLERANCE + doubt:
         found.append(_ratio_fault(session, turning, off))
     if axis.has_halls:
         halls = turning.halls(axis.feedback.hall_spacing)
@@ -341,7 +341,7 @@ def _name_faults(session: Session, reading: Following, turning: Turning, plan: T
             found.append(faults.halls(halls.fault))
     if axis.has_index and turned_whole and not any(r["index_seen"][-1] > 0 for r in (turning.up, turning.down)):
         found.append(faults.no_index(plan.turns / v["motor.pole_pairs"]))
-    if not found and device != "halls":
+    if not found and not device.tells_sectors_only:
         found += _slack(session, turning)
     if axis.second is not None and not found:
         found += _second(session, turning)
@@ -399,7 +399,7 @@ def held_circle(session: Session) -> SignalCircle:
 
 def _circle_error(session: Session, record: Recording) -> float:
     """Electrical angle by which an unround signal circle may misplace the shaft, before it is corrected. [rad]"""
-    if session.axis.feedback.kind not in ("sincos", "resolver"):
+    if not session.axis.feedback.kind.has_sine:
         return 0.0
     try:
         seen = fit_circle(record["signal_cos"], record["signal_sin"])

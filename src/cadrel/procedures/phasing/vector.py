@@ -123,11 +123,11 @@ def sweep(
 ) -> Recording:  # fmt: skip
     """Turn the vector to an angle at constant rate, and record it; started so that a swing of that period [s] ends."""
     session.enter(phase, share)
-    more: tuple[str, ...] = SIGNALS if session.axis.feedback.kind in ("sincos", "resolver") else ()
+    more: tuple[str, ...] = SIGNALS if session.axis.feedback.kind.has_sine else ()
     more += ("second_counts",) if session.axis.second is not None else ()
     way = abs(target - session.look()["vector_angle"]) / rate
     start = start_time(rate, swing)
-    if session.axis.feedback.kind == "halls":
+    if session.axis.feedback.kind.tells_sectors_only:
         start = min(SLOWER_BY_HALLS * start, STARTING * way)
     seconds = way + start
     session.arm((*CHANNELS, *more), seconds=seconds + tail, divider=8)

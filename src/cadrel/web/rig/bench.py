@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from typing import Any
 
+from cadrel.core.parameters import kinds_with
 from cadrel.web.accounts.roles import require_engineer
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import log
@@ -23,19 +24,19 @@ class Imperfection:
     whole: bool = False
 
 
-ANALOG = ("sincos", "resolver")
-WITH_HALLS = ("incremental", "sincos", "halls")
+WITH_SINE, WITH_HALLS = kinds_with("has_sine"), kinds_with("may_have_halls")
+WITH_LINES, WITH_WORDS = kinds_with("counts_lines"), kinds_with("has_words")
 NO_STOP = 1e9  # [rad] where the rig has an end stop that nothing reaches
 IMPERFECTIONS = (
-    Imperfection("signal_offset_cos", "Offset of the cosine", "of the amplitude", -0.3, 0.3, ANALOG),
-    Imperfection("signal_offset_sin", "Offset of the sine", "of the amplitude", -0.3, 0.3, ANALOG),
-    Imperfection("signal_gain", "Sine over cosine", "", 0.5, 2.0, ANALOG),
-    Imperfection("signal_quadrature_deg", "Quadrature error", "°", -30, 30, ANALOG),
-    Imperfection("signal_noise", "Noise", "of the amplitude", 0, 0.1, ANALOG),
-    Imperfection("excitation_phase_deg", "Phase of the excitation", "°", -85, 85, ("resolver",)),
-    Imperfection("lost_counts", "Counts lost", "per turn", 0, 50, ("incremental",)),
-    Imperfection("word_error_rate", "Words with a line error", "share", 0, 1, ("serial",)),
-    Imperfection("word_latency", "Latency", "s", 0, 0.001, ("serial",)),
+    Imperfection("signal_offset_cos", "Offset of the cosine", "of the amplitude", -0.3, 0.3, WITH_SINE),
+    Imperfection("signal_offset_sin", "Offset of the sine", "of the amplitude", -0.3, 0.3, WITH_SINE),
+    Imperfection("signal_gain", "Sine over cosine", "", 0.5, 2.0, WITH_SINE),
+    Imperfection("signal_quadrature_deg", "Quadrature error", "°", -30, 30, WITH_SINE),
+    Imperfection("signal_noise", "Noise", "of the amplitude", 0, 0.1, WITH_SINE),
+    Imperfection("excitation_phase_deg", "Phase of the excitation", "°", -85, 85, kinds_with("converts_signals")),
+    Imperfection("lost_counts", "Counts lost", "per turn", 0, 50, WITH_LINES),
+    Imperfection("word_error_rate", "Words with a line error", "share", 0, 1, WITH_WORDS),
+    Imperfection("word_latency", "Latency", "s", 0, 0.001, WITH_WORDS),
     Imperfection("hall_offset_deg", "Angle of all Halls together", "° el.", -360, 360, WITH_HALLS),
     Imperfection("hall_hysteresis_deg", "Hysteresis of the Halls", "° el.", 0, 30, WITH_HALLS),
     Imperfection("coupling_play", "Play of the coupling", "rad", 0, 1),

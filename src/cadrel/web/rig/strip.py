@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from cadrel.core.feedback import signal_quality
-from cadrel.core.parameters import choice_of, full_label
+from cadrel.core.parameters import DEVICE_KINDS, choice_of, full_label
 from cadrel.web.projects.models import Axis
 from cadrel.web.projects.understanding import unit_of
 from cadrel.web.rig.links import owned_by, try_status
@@ -165,11 +165,11 @@ def strip_from(facts: AxisFacts, contact: Contact, *, user_id: int | None) -> di
 
 def _signal_quality(facts: AxisFacts, status: Mapping[str, Any]) -> str:
     """Good, usable or bad, as far as one look can tell."""
-    signals, kind = status["signals"], facts.feedback_kind
+    signals, kind = status["signals"], DEVICE_KINDS[facts.feedback_kind]
     found = signal_quality(
-        hall=status["hall"] if facts.has_halls or kind == "halls" else None,
+        hall=status["hall"] if facts.has_halls or kind.tells_sectors_only else None,
         hall_spacing=facts.hall_spacing,
         circle=(signals["u"], signals["v"]) if signals else None,
-        words=(status["word_errors"], status["words"]) if kind == "serial" else None,
+        words=(status["word_errors"], status["words"]) if kind.has_words else None,
     )
     return str(found)

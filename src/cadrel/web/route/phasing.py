@@ -31,7 +31,7 @@ def phasing_context(axis: Axis, model: AxisModel, notes: list[dict[str, Any]]) -
         "has_halls": model.has_halls,
         "has_index": model.has_index,
         "serial": model.feedback.serial is not None,
-        "analog": model.feedback.kind in ("sincos", "resolver"),
+        "analog": model.feedback.kind.has_sine,
         "continuous": f"{model.motor.current_continuous / math.sqrt(2):.2f}",
         "travel": f"{plan_commutation(model).travel * per:.3g} {model.mechanism.unit}",
         "after_inverting": "fall as they now rise, or rise as they now fall," if not inverted else "run as wired again",

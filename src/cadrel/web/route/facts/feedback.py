@@ -92,9 +92,9 @@ def _rows(device: FeedbackDevice, motor: Motor | None) -> list[Row]:
     if motor is None:
         return rows
     rows.append(("One count, electrical", *_angle(360 * motor.pole_pairs / device.counts_per_turn)))
-    if device.kind == "incremental":
+    if device.kind.counts_lines:
         rows.append(("Edge rate at top speed", f"{edge_rate(device, motor.speed_max) / 1e3:.4g}", "kHz"))
-    if device.metres_per_turn is None and device.kind != "halls":
+    if device.metres_per_turn is None and not device.kind.tells_sectors_only:
         rows.append(("Velocity noise of quantisation", f"{velocity_noise(device) * RPM:.3g}", "rpm rms"))
     turns = word_range(device, motor.speed_max).turns
     if device.metres_per_turn is None:
@@ -106,9 +106,9 @@ def _rows(device: FeedbackDevice, motor: Motor | None) -> list[Row]:
 
 def _pictures(device: FeedbackDevice) -> list[dict[str, object]]:
     pictures: list[dict[str, object]] = []
-    if device.kind == "incremental":
+    if device.kind.counts_lines:
         pictures.append(quadrature_picture(has_index=device.has_index))
-    if device.kind in ("sincos", "resolver"):
+    if device.kind.has_sine:
         pictures.append(circle_picture(device.kind, periods=device.periods_per_turn, per=_turn_of(device)))
     if device.serial is not None:
         pictures.append(word_picture(device.serial))

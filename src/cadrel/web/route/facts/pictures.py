@@ -11,7 +11,7 @@ from cadrel.core.feedback import SerialWord, layout_of
 from cadrel.core.mechanics import Mechanism, MoveDemand
 from cadrel.core.motion import Profile, sample_profile
 from cadrel.core.motor import Motor, torque_speed_envelope
-from cadrel.core.parameters import Entry, choice_of
+from cadrel.core.parameters import DeviceKind, Entry, choice_of
 from cadrel.core.power import BrakeSequence
 
 FloatArray = NDArray[np.float64]
@@ -135,7 +135,7 @@ def hall_picture(spacing: int) -> Picture:
     }
 
 
-def circle_picture(kind: str, *, periods: float, per: str) -> Picture:
+def circle_picture(kind: DeviceKind, *, periods: float, per: str) -> Picture:
     """Sine and cosine of one period, and the circle they draw."""
     phase = np.linspace(0, math.tau, 61)
     across = 190 + 290 * phase / math.tau
@@ -145,8 +145,8 @@ def circle_picture(kind: str, *, periods: float, per: str) -> Picture:
         "cosine": _points(across, 80 - 48 * np.cos(phase)),
         "periods": f"{periods:.6g}",
         "per": per,
-        "what": "resolver turn" if kind == "resolver" else "signal period",
-        "unit": "after demodulation" if kind == "resolver" else "1 Vpp",
+        "what": "resolver turn" if kind.converts_signals else "signal period",
+        "unit": "after demodulation" if kind.converts_signals else "1 Vpp",
     }
 
 

@@ -9,6 +9,7 @@ import pytest
 from cadrel.core.axis import understand
 from cadrel.core.control import Gains, Rates, TwoMass, Winding
 from cadrel.core.identification import PlantFit
+from cadrel.core.parameters import field_of
 from cadrel.core.response import FrequencyResponse, random_multisine
 from cadrel.link import LinkedDrive
 from cadrel.procedures import Consent, Session
@@ -83,7 +84,7 @@ def test_a_device_whose_noise_covers_the_answer_is_noticed_and_what_helps_is_sai
     with pytest.raises(AnswerInNoise) as caught:
         require_lines(session, few, loud, share=0.06)
     # Five times too noisy at the speed agreed to: the answer grows with the speed, and so must the consent.
-    assert "Allow at least 5.0 times the speed for procedures" in caught.value.text
+    assert f"Raise {field_of('procedure.velocity')} to at least 5.0 times" in caught.value.text
     most = Excitation(rms=1e3, lines=LINES)
     with pytest.raises(AnswerInNoise, match="improve the device's signal"):
         require_lines(session, few, most, share=0.06)

@@ -6,6 +6,7 @@ import numpy as np
 
 from cadrel.core.axis import AxisModel
 from cadrel.core.motion import Profile, move_profile, stroke_sequence
+from cadrel.core.parameters import field_of
 from cadrel.core.response import MoveMetrics, measure_moves
 from cadrel.core.verdict import at_most, decide
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
@@ -41,14 +42,18 @@ def plan_stroke(session: Session) -> Profile:
     here = float(session.drive.status()["position"])
     direction = 1.0 if here + goal.distance <= v["limit.travel_max"] else -1.0
     if direction < 0 and here - goal.distance < v["limit.travel_min"]:
-        raise NotAllowed(why="The move does not fit between the travel limits.", remedy="Move the axis, or widen them.")
+        raise NotAllowed(
+            why="The move does not fit between the travel limits.",
+            remedy=f"Move the axis, or widen {field_of('limit.travel_min')} and {field_of('limit.travel_max')}.",
+        )
     limits = {"velocity": v["limit.velocity"], "acceleration": v["limit.acceleration"], "jerk": v["limit.jerk"]}
     fastest = move_profile(goal.distance, **limits)
     if fastest.duration > goal.move_time:
         raise NotAllowed(
             why=f"With these limits the move takes {1e3 * fastest.duration:.0f} ms, the goal is "
             f"{1e3 * goal.move_time:.0f} ms.",
-            remedy="Raise velocity, acceleration or jerk, or give the move more time.",
+            remedy=f"Raise {field_of('limit.velocity')}, {field_of('limit.acceleration')} or {field_of('limit.jerk')}, "
+            f"or {field_of('goal.move_time')}.",
         )
     slower = max(1.0, USE_OF_TIME * goal.move_time / fastest.duration)
     return move_profile(

@@ -1,6 +1,7 @@
 """Why a procedure ended without a result."""
 
 from cadrel.core.errors import CadrelError
+from cadrel.core.parameters import field_of
 
 
 class ProcedureError(CadrelError):
@@ -47,7 +48,7 @@ class NotConfirmed(ProcedureError):
 
     happened = "{what}"
     means = "The offset found is not trusted; it was not marked as valid."
-    remedy = "Run it again with more current, unloaded if possible."
+    remedy = f"Raise {field_of('phasing.current')} and run it again, unloaded if possible."
 
 
 class NotReproducible(ProcedureError):
@@ -55,7 +56,7 @@ class NotReproducible(ProcedureError):
 
     happened = "Consecutive runs gave an inertia of {first:.3g} and {second:.3g} kg·cm²."
     means = "No value was taken."
-    remedy = "Look for a loose coupling or changing friction; allow more travel."
+    remedy = f"Look for a loose coupling or changing friction; raise {field_of('procedure.travel')}."
 
 
 class NotAllowed(ProcedureError):

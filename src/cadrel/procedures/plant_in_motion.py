@@ -10,6 +10,7 @@ import numpy as np
 from cadrel.core.control import Gains, Rates, TwoMass, Winding, feedback_filter, velocity_open, velocity_plant
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import PlantFit, fit_two_mass
+from cadrel.core.parameters import field_of
 from cadrel.core.response import (
     FrequencyResponse,
     average_responses,
@@ -234,5 +235,5 @@ def _remedy(session: Session, excitation: Excitation, factor: float) -> str:
         )
     bias, _ = bias_speed(session)
     by_speed = bias >= 0.99 * BIAS_SHARE * session.consent.speed
-    what = "speed" if by_speed else "travel"
-    return f"Allow at least {max(factor, 1.2):.1f} times the {what} for procedures, or improve the device's signal."
+    field = field_of("procedure.velocity" if by_speed else "procedure.travel")
+    return f"Raise {field} to at least {max(factor, 1.2):.1f} times, or improve the device's signal."

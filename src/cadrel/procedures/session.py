@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from cadrel.core.axis import AxisModel
 from cadrel.core.control import Rates
 from cadrel.core.identification import IdentifiedPlant
+from cadrel.core.parameters import field_of
 from cadrel.link import Drive, LinkError, Recording, RefusedByDrive
 from cadrel.procedures.errors import Aborted, AxisStopped, NotAllowed, StoppedByHand
 from cadrel.procedures.outcome import RunRecord
@@ -30,8 +31,9 @@ HINTS = {
     "travel_limit": "Move the axis away from the end of its travel.",
     "overcurrent": "Current rose above the peak: check inductance and current gain.",
     "overspeed": "The axis ran too fast: check commutation and direction.",
-    "following_error": "The axis did not follow: lower the acceleration, or check what blocks it.",
-    "overvoltage": "Braking raised the bus: fit a brake resistor, or lower velocity and acceleration.",
+    "following_error": f"The axis did not follow: lower {field_of('limit.acceleration')}, or check what blocks it.",
+    "overvoltage": "Braking raised the bus: fit a brake resistor, or lower "
+    f"{field_of('limit.velocity')} and {field_of('limit.acceleration')}.",
     "feedback_error": "The device's words arrived wrong: check cable, layout and checksum.",
     "undervoltage": "The supply dropped: check it.",
     "connection_lost": "The drive lost contact with Cadrel: check the line and try again.",

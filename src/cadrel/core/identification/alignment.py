@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from scipy.optimize import least_squares
 
 from cadrel.core.errors import UnusableInput
+from cadrel.core.parameters import field_of
 
 FloatArray = NDArray[np.float64]
 
@@ -99,7 +100,8 @@ def angle_from_breakaway(
     """
     if len(vector) < 4 or np.ptp(way) == 0:
         raise UnusableInput(
-            what="The shaft moved for too few of the nudges.", remedy="Allow more current, or free the shaft."
+            what="The shaft moved for too few of the nudges.",
+            remedy=f"Raise {field_of('phasing.current')}, or free the shaft.",
         )
     v = vector - shaft_el
     # way = i (s sin v - c cos v) + l, with s = Kt cos(rotor) / T_b, c = Kt sin(rotor) / T_b, l = load / T_b.

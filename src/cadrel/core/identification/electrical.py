@@ -8,6 +8,7 @@ from scipy.optimize import least_squares
 
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.estimated import Estimated
+from cadrel.core.parameters import field_of
 from cadrel.core.response.estimate import FrequencyResponse
 
 FloatArray = NDArray[np.float64]
@@ -112,7 +113,10 @@ def fit_admittance(response: FrequencyResponse, *, tick: float, moves: bool = Fa
     """
     use = response.trusted(0.95)
     if len(use.frequency) < 4:
-        raise UnusableInput(what="The current answered too weakly.", remedy="Raise the excitation.")
+        raise UnusableInput(
+            what="The current answered too weakly.",
+            remedy="Check the motor's terminals and the entered inductance: the excitation follows from it.",
+        )
     s = 2j * np.pi * use.frequency
     z = np.exp(-s * tick)
 
@@ -166,7 +170,10 @@ def flux_from_spinning(
     there are strokes, about `INDEPENDENT`.
     """
     if len(omega_el) < 8 or np.ptp(np.sign(omega_el)) < 1:
-        raise UnusableInput(what="Flux needs two speeds in each direction.", remedy="Allow more travel or speed.")
+        raise UnusableInput(
+            what="Flux needs two speeds in each direction.",
+            remedy=f"Raise {field_of('procedure.travel')} or {field_of('procedure.velocity')}.",
+        )
     y = v_q - resistance * i_q - inductance * i_q_slope - omega_el * inductance * i_d
     largest = float(np.abs(i_q).max())
     fits = [_beside_dead_time(omega_el, law(i_q / (share * largest)), y) for law in LAWS for share in KNEES]
@@ -198,7 +205,8 @@ def angle_error_from_spinning(
     """
     if len(omega_el) < 8 or np.ptp(np.sign(omega_el)) < 1:
         raise UnusableInput(
-            what="The shaft turned too little to check the angle.", remedy="Allow more travel or speed."
+            what="The shaft turned too little to check the angle.",
+            remedy=f"Raise {field_of('procedure.travel')} or {field_of('procedure.velocity')}.",
         )
     a = np.stack([omega_el, omega_el**2, omega_el * i_q, np.ones_like(omega_el)], axis=1)
     scale = np.abs(a).max(0)

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.estimated import Estimated
+from cadrel.core.parameters import field_of
 
 FloatArray = NDArray[np.float64]
 SURE = 3.0  # deviations by which the bend of the acceleration must take part, as a spring makes it
@@ -83,7 +84,7 @@ def fit_load(
     if len(pick) < 20 or np.ptp(np.sign(speed[pick])) < 1:
         raise UnusableInput(
             what="The axis moved too little, or one way only.",
-            remedy="Allow more travel or a higher identification velocity.",
+            remedy=f"Raise {field_of('procedure.travel')} or {field_of('procedure.velocity')}.",
         )
     found, sigma2 = _solved(
         _equations(change, speed, pick), _equations(change_meant, speed_meant, pick), mean_torque[pick]

@@ -9,6 +9,7 @@ from scipy.optimize import least_squares
 
 from cadrel.core.control import Gains, TwoMass, Winding, velocity_plant
 from cadrel.core.errors import UnusableInput
+from cadrel.core.parameters import field_of
 from cadrel.core.response.estimate import FrequencyResponse
 
 FloatArray = NDArray[np.float64]
@@ -65,7 +66,11 @@ def fit_two_mass(
     """
     use = response.precise(ROUGH)
     if len(use.frequency) < 10:
-        raise UnusableInput(what="Too few lines can be trusted.", remedy="Raise the excitation, or repeat more often.")
+        raise UnusableInput(
+            what="Too few lines can be trusted.",
+            remedy=f"Raise {field_of('procedure.velocity')} or {field_of('procedure.travel')}: the excitation grows "
+            "with them.",
+        )
     weight = 1 / np.maximum(use.std / np.abs(use.value), 0.02)
 
     def winding_of(p: FloatArray) -> Winding:

@@ -35,7 +35,7 @@ from cadrel.core.parameters.registry import (
     preset_of,
     units_for,
 )
-from cadrel.core.parameters.route import STEPS, Step, full_label, invalidated_by, steps_after
+from cadrel.core.parameters.route import STEPS, Step, field_of, full_label, invalidated_by, steps_after
 
 __all__ = [
     "ANGLE_RESTS_ON",
@@ -56,6 +56,7 @@ __all__ = [
     "conventions_for",
     "default_drive_values",
     "defaults",
+    "field_of",
     "full_label",
     "has_preset",
     "invalidated_by",

@@ -59,6 +59,16 @@ def invalidated_by(step: str, *, own_result: bool = True) -> tuple[str, ...]:
     return own + steps_after(step)
 
 
+def field_of(key: str) -> str:
+    """Return how advice names a field: its label in quotation marks and the step that holds it.
+
+    Advice is made from the registry, so that it names a field that is there, by the name it has.
+    """
+    p = REGISTRY[key]
+    step = next((s.title for s in STEPS if s.key == p.step), p.step)
+    return f"\u201c{p.label}\u201d ({step})"
+
+
 def full_label(key: str) -> str:
     """Return a label that stands alone: where two parameters share one, with the step it belongs to."""
     p = REGISTRY[key]

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.errors import CadrelError
-from cadrel.core.parameters import ANGLE_RESTS_ON
+from cadrel.core.parameters import ANGLE_RESTS_ON, field_of
 from cadrel.core.simulation import layout, machine
 from cadrel.core.simulation.blockers import find_blockers
 from cadrel.core.simulation.device import hall_sector, power_off, prime_device, rotor_angle
@@ -630,7 +630,10 @@ class SimulatedDrive:
         if s.gen != layout.GEN_HOLD:
             raise DriveRefused(why="a move is in progress.", remedy="Wait for its end.")
         if np.abs(segments[:, 3]).max(initial=0) > self._settings.velocity_limit * 1.001:
-            raise DriveRefused(why="the move is faster than the velocity limit.", remedy="Lower it, or the limit.")
+            raise DriveRefused(
+                why="the move is faster than the velocity limit.",
+                remedy=f"Lower its speed, or raise {field_of('limit.velocity')}.",
+            )
         self._path = np.ascontiguousarray(segments, dtype=float)
         s.path_time, s.path_index, s.path_origin, s.gen = 0.0, 0, s.position_ref, layout.GEN_PATH
 

@@ -20,6 +20,7 @@ from cadrel.core.control import (
 )
 from cadrel.core.control.filters import ComplexArray
 from cadrel.core.errors import CoreError
+from cadrel.core.parameters import field_of
 from cadrel.core.response.estimate import FrequencyResponse
 from cadrel.core.verdict.loops import resonance_grid
 
@@ -35,7 +36,10 @@ class TuningRefused(CoreError):
 
     happened = "No velocity loop was found that keeps {asked}."
     means = "The gains in the drive are unchanged. The nearest try was limited by {limit}."
-    remedy = "Ask for less margin, raise the speed filter, or stiffen what resonates."
+    remedy = (
+        f"Ask for less by {field_of('tuning.phase_margin')}, raise {field_of('velocity.feedback_filter')}, or stiffen "
+        "what resonates."
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from cadrel.core.identification import HallFault
-from cadrel.core.parameters import DeviceKind
+from cadrel.core.parameters import DeviceKind, field_of
 from cadrel.procedures.errors import ProcedureError
 
 
@@ -60,7 +60,8 @@ def too_heavy(*, passed: Sequence[int], seconds: float, current: float) -> Named
         f"Pushed forward and back for {1000 * seconds:.0f} ms with {current / math.sqrt(2):.2f} A rms, only "
         f"{passed[0]} and {passed[1]} Hall edges passed.",
         "The axis is far heavier than entered, or sticks: that torque current pushes the right way could not be shown.",
-        "Check load inertia and ratio on the mechanics sheet, free or unload the axis, or allow more current.",
+        "Check load inertia and ratio in the mechanics step, free or unload the axis, or raise "
+        f"{field_of('phasing.current')}.",
     )
 
 

@@ -52,13 +52,13 @@ def draw_hanging(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry], 
     gravity = float(rng.uniform(0.1, 0.6) * rng.choice([-1, 1]))
     truth = replace(
         truth, torque_load=gravity * rated, brake_torque=float(rng.uniform(1.6, 3.0)) * rated,
-        brake_delay=float(rng.uniform(0.015, 0.08)),
+        brake_release=float(rng.uniform(0.015, 0.08)), brake_engage=float(rng.uniform(0.01, 0.06)),
     )  # fmt: skip
     values |= {
         "brake.fitted": {"value": "drive", "source": "typed"},
         "brake.torque": {"value": truth.brake_torque, "unit": "N·m", "source": "sheet"},
-        "brake.release_delay": {"value": 1e3 * truth.brake_delay, "unit": "ms", "source": "sheet"},
-        "brake.engage_delay": {"value": 1e3 * truth.brake_delay, "unit": "ms", "source": "sheet"},
+        "brake.release_delay": {"value": 1e3 * truth.brake_release, "unit": "ms", "source": "sheet"},
+        "brake.engage_delay": {"value": 1e3 * truth.brake_engage, "unit": "ms", "source": "sheet"},
     }
     return truth, values, gravity
 

@@ -114,13 +114,16 @@ class Drive(Protocol):
         guard_speed: float,
         torque: float = 0.0,
         brake_closed: bool = False,
+        cut_on_guard: bool = False,
         watcher: str = "",
         not_after: float | None = None,
     ) -> None:
         """Enable within consented travel and speed, with a torque from the first moment. [rad], [rad/s], [N·m]
 
-        With `brake_closed` a brake stays closed. `watcher` names the page that must stay open; without one any page of
-        the one who leads does. After `not_after`, by the drive's clock, the drive refuses. [s]
+        With `brake_closed` a brake stays closed. With `cut_on_guard` leaving the guard closes the brake and cuts the
+        current in place of a ramp: for a loop on an angle not confirmed yet. `watcher` names the page that must stay
+        open; without one any page of the one who leads does. After `not_after`, by the drive's clock, the drive
+        refuses. [s]
         """
 
     def disable(self) -> None:
@@ -131,6 +134,15 @@ class Drive(Protocol):
 
     def reset_fault(self) -> None:
         """Leave the fault state."""
+
+    def set_brake(self, *, closed: bool) -> None:
+        """Close the brake while current flows, or let it open."""
+
+    def hold_brake_open(self, *, travel: float, holder: str = "") -> None:
+        """Open the brake without current; renewed within 100 ms, or it closes, and beyond a travel too. [rad]"""
+
+    def close_brake(self, *, holder: str = "") -> None:
+        """Let a brake held open by hand close."""
 
     def vector(
         self,

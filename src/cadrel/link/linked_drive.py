@@ -118,18 +118,22 @@ class LinkedDrive:
         guard_speed: float,
         torque: float = 0.0,
         brake_closed: bool = False,
+        cut_on_guard: bool = False,
         watcher: str = "",
         not_after: float | None = None,
     ) -> None:
         """Enable within consented travel and speed, with a torque from the first moment. [rad], [rad/s], [N·m]
 
-        With `brake_closed` a brake stays closed. `watcher` names the page that must stay open; without one any page of
-        the one who leads does. After `not_after`, by the drive's clock, the drive refuses. [s]
+        With `brake_closed` a brake stays closed. With `cut_on_guard` leaving the guard closes the brake and cuts the
+        current in place of a ramp: for a loop on an angle not confirmed yet. `watcher` names the page that must stay
+        open; without one any page of the one who leads does. After `not_after`, by the drive's clock, the drive
+        refuses. [s]
         """
         more = {} if not_after is None else {"not_after": not_after}
         self._led(
             "power.enable", mode=mode, guard_low=guard_low, guard_high=guard_high, guard_speed=guard_speed,
-            torque=torque, brake_closed=brake_closed, watcher=watcher, unattended=self.unattended, **more,
+            torque=torque, brake_closed=brake_closed, cut_on_guard=cut_on_guard, watcher=watcher,
+            unattended=self.unattended, **more,
         )  # fmt: skip
 
     def disable(self) -> None:
@@ -143,6 +147,18 @@ class LinkedDrive:
     def reset_fault(self) -> None:
         """Leave the fault state."""
         self._led("fault.reset")
+
+    def set_brake(self, *, closed: bool) -> None:
+        """Close the brake while current flows, or let it open."""
+        self._led("brake.set", closed=closed)
+
+    def hold_brake_open(self, *, travel: float, holder: str = "") -> None:
+        """Open the brake without current; renewed within 100 ms, or it closes, and beyond a travel too. [rad]"""
+        self._led("brake.hold_open", travel=travel, holder=holder)
+
+    def close_brake(self, *, holder: str = "") -> None:
+        """Let a brake held open by hand close."""
+        self._led("brake.close", holder=holder)
 
     def vector(
         self,

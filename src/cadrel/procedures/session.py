@@ -24,6 +24,7 @@ TREMBLES = math.radians(0.5)  # of the motor: what a device read finely shows of
 RESTS = 0.095  # [s] without a count: the shaft rests
 RESTS_BY_HALLS = 0.5  # [s]
 RESETS = 5.0  # reset times in which a loop has surely overcome what holds the axis
+LONGEST_OPENING = 0.5  # [s] beyond what a brake is said to take
 GENTLE = 0.15  # [s] in which a speed is reached where nothing is measured meanwhile
 
 HINTS = {
@@ -31,6 +32,7 @@ HINTS = {
     "travel_limit": "Move the axis away from the end of its travel.",
     "overcurrent": "Current rose above the peak: check inductance and current gain.",
     "overspeed": "The axis ran too fast: check commutation and direction.",
+    "coasted": "Braking raised the bus, and the axis coasted as chosen: fit a brake resistor, or brake more gently.",
     "following_error": f"The axis did not follow: lower {field_of('limit.acceleration')}, or check what blocks it.",
     "overvoltage": "Braking raised the bus: fit a brake resistor, or lower "
     f"{field_of('limit.velocity')} and {field_of('limit.acceleration')}.",
@@ -69,6 +71,7 @@ class Session:
     partial: RunRecord | None = None  # the last recording, kept if the run is interrupted
     values: dict[str, float] = field(default_factory=dict)  # the drive's working memory, kept in step
     guarded: tuple[float, float] = (-math.inf, math.inf)  # [rad] within which the axis was enabled last
+    trusts_angle: bool = True  # a loop may be trusted to ramp down; not before the angle has been confirmed
     pressed: str | None = None  # the STOP pressed last when the run began; None: not looked yet
 
     def enter(self, phase: str, share: float) -> None:
@@ -142,17 +145,41 @@ class Session:
                 guard_speed=self.consent.speed,
                 torque=torque,
                 brake_closed=brake_closed,
+                cut_on_guard=not self.trusts_angle,
             )
         except RefusedByDrive as refusal:
             self.seen(self.drive.status())
             raise NotAllowed(why=refusal.parts[0], remedy=refusal.parts[2]) from refusal
         try:
+            if mode not in ("vector", "current") and not brake_closed:
+                self._await_brake()
             yield status
         except BaseException:
             self._stop_quietly()
             raise
         else:
             self.drive.disable()
+
+    @contextmanager
+    def unconfirmed(self) -> Iterator[None]:
+        """Until its end the angle counts as not confirmed: a guard that trips closes the brake and cuts current."""
+        self.trusts_angle = False
+        try:
+            yield
+        finally:
+            self.trusts_angle = True
+
+    def _await_brake(self) -> None:
+        """Wait until the drive knows the brake to be open; a vector opens it with its current, by `brake_opened`."""
+        if self.axis.has_brake:
+            at_most = 2 * self.values.get("brake.release_delay", 0.0) + LONGEST_OPENING
+            self.until(lambda s: s["brake"] != "opening", at_most=at_most, what="opening the brake")
+
+    def brake_opened(self) -> None:
+        """Wait, the vector's current being told, until it flows and the drive knows the brake to be open."""
+        if self.axis.has_brake:
+            at_most = 2 * self.values.get("brake.release_delay", 0.0) + LONGEST_OPENING + 1.0
+            self.until(lambda s: s["brake"] in ("open", "none"), at_most=at_most, what="opening the brake")
 
     @property
     def carried(self) -> float:

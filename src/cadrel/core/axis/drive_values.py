@@ -127,9 +127,11 @@ def _computed(axis: AxisModel) -> dict[str, float]:
         **_device_values(axis),
         "power.undervoltage": UNDERVOLTAGE_SHARE * axis.bus_voltage,
         "load.inertia": axis.inertia,
+        "brake.operation": float(BRAKE_CODES[axis.brake]),
     }
 
 
+BRAKE_CODES = {"none": 0.0, "drive": 1.0, "controller": 2.0}
 CHECKSUM_CODES = {"none": 0.0, "parity": 1.0, "crc6": 6.0}
 FLAG_CODES = {"none": 0.0, "low": 1.0, "high": 2.0}
 

@@ -48,7 +48,7 @@ class AxisModel:
     current_bandwidth: float  # [Hz]
     phasing_share: float  # of continuous current
     power_up: str = "alignment"  # how the angle is found where nothing tells it: "alignment" or "search"
-    has_brake: bool = False
+    brake: str = "none"  # who operates it: "none" is there, "drive" or "controller"
     second: SecondDevice | None = None
 
     @property
@@ -70,6 +70,11 @@ class AxisModel:
     def knows_angle_at_power_up(self) -> bool:
         """Whether the device, or Halls, tell the rotor's angle before anything moved."""
         return self.feedback.has_halls or self.feedback.is_absolute
+
+    @property
+    def has_brake(self) -> bool:
+        """Whether enabling opens a holding brake, by the drive or by a controller at the drive's signal."""
+        return self.brake != "none"
 
     @property
     def inertia(self) -> float:
@@ -182,6 +187,6 @@ def understand(values: Mapping[str, Entry]) -> AxisModel:
         current_bandwidth=si("current.bandwidth"),
         phasing_share=si("phasing.current"),
         power_up=choice_of(filled, "phasing.power_up"),
-        has_brake=choice_of(filled, "brake.fitted") == "drive",
+        brake=choice_of(filled, "brake.fitted"),
         second=second_from_entries(filled),
     )

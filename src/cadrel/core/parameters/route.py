@@ -1,6 +1,5 @@
 """The steps in working order, and what each depends on.
 
-from cadrel.core.parameters.registry import REGISTRY
 A change of a step's parameters makes every step that depends on it stale, directly or through others.
 """
 

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from cadrel.core.parameters import BY_CODE
+from cadrel.core.parameters import BY_CODE, field_of
 from cadrel.core.simulation import layout
 from cadrel.core.simulation.device import hall_sector
 from cadrel.core.simulation.layout import Settings
@@ -49,6 +49,9 @@ def find_blockers(
     if state.v_bus < v["power.undervoltage"]:
         text = f"The bus has {state.v_bus:.0f} V, under {v['power.undervoltage']:.0f} V."
         add("undervoltage", text, "Switch the supply on, or correct the supply entered.", "power")
+    if settings.brake_operation == 1 and state.v_bus < settings.brake_pull_in_voltage:
+        text = f"The bus has {state.v_bus:.0f} V, the brake needs {settings.brake_pull_in_voltage:.0f} V to open."
+        add("brake_supply", text, f"Raise the supply, or correct {field_of('brake.pull_in_voltage')}.", "power")
     if memory.restart_needed:
         text = "Changed values wait for a restart of the drive."
         add("restart", text, "Store, then restart the drive.", "drive")

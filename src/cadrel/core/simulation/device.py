@@ -8,6 +8,7 @@ import math
 
 import numba
 
+from cadrel.core.power import TORQUE_BUILD_UP
 from cadrel.core.simulation.layout import (
     ANGLE_EDGE,
     ANGLE_INDEX,
@@ -19,6 +20,7 @@ from cadrel.core.simulation.layout import (
     OFF,
     RESOLVER,
     SERIAL,
+    SETTLED,
     SINCOS,
     TICK,
     VECTOR,
@@ -27,6 +29,7 @@ from cadrel.core.simulation.plant import FAST, TWO_PI, noise
 from cadrel.core.simulation.word import is_believable, position_of_word, sent_word
 
 THIRD = math.pi / 3
+LEAD_TICKS = round(TORQUE_BUILD_UP / TICK)  # torque first, then the brake's voltage
 DAMPING = 0.9  # of the tracking converter
 LATE_EDGE = 0.25  # [s] without an edge the sector's middle is used again
 
@@ -325,30 +328,60 @@ def power_off(s):
     s.vec_current = s.vec_current_target = s.vec_speed = 0.0
     s.exc_point = NOWHERE
     s.exc_now = 0.0
-    s.moving = s.closing = 0
+    s.moving = s.closing = s.brake_wait = s.brake_lead = s.stretched = 0
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
-def work_brake(s, p):
-    """The holding brake opens once current flows, and closes with the power stage; both take a while."""
-    if p.brake_torque <= 0.0:
-        s.brake = 0
+def work_coil(s, p, c):
+    """What the drive does with the brake, by its own values: it knows no more of the brake than its times.
+
+    Torque first, then full voltage, then the lower one; set-points wait until it is surely open. Current stays after
+    the voltage has gone until it surely holds.
+    """
+    if c.brake_operation == 0.0:
+        s.coil = 0.0
+        s.brake_wait = 0
         if s.closing == 1:
             power_off(s)
             s.stopped = 1
         return
     flows = s.mode != OFF and (s.mode != VECTOR or (s.vec_current > 0.0 and s.vec_current >= s.vec_current_target))
-    open_now = (flows or (s.brake == 0 and s.mode != OFF)) and s.closing == 0 and p.brake_stuck == 0.0
-    open_now = open_now and s.brake_kept == 0
+    may = s.closing == 0 and s.brake_kept == 0
+    by_hand = s.mode == OFF and s.brake_hand == 1
+    wanted = by_hand or (may and s.mode != OFF and (flows or s.brake_told == 1))
+    if wanted and s.brake_told == 0:
+        s.brake_lead += 1
+        if by_hand or s.brake_lead >= LEAD_TICKS:
+            s.brake_told, s.brake_timer, s.brake_lead = 1, 0, 0
+    elif not wanted and s.brake_told == 1:
+        s.brake_told, s.brake_timer = 0, 0
+    else:
+        s.brake_lead = 0
+        s.brake_timer = min(s.brake_timer + 1, SETTLED)
+    s.coil = 0.0
+    if s.brake_told == 1:
+        lowered = c.brake_operation == 1.0 and s.brake_timer >= c.brake_pull_in_time
+        s.coil = min(s.meas_bus, c.brake_hold_voltage if lowered else c.brake_pull_in_voltage)
+    opened = s.brake_told == 1 and s.brake_timer >= c.brake_release
+    s.brake_wait = 1 if s.mode != OFF and s.stopping == 0 and not opened and s.brake_kept == 0 else 0
+    if s.closing == 1 and s.brake_told == 0 and s.brake_timer >= c.brake_engage:
+        power_off(s)
+        s.stopped = 1
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def work_brake(s, p):
+    """The brake itself: enough voltage for long enough opens it, too little lets it fall shut."""
+    if p.brake_torque <= 0.0:
+        s.brake = 0
+        return
+    open_now = s.coil >= (p.brake_pull_in if s.brake == 1 else p.brake_hold) and p.brake_stuck == 0.0
     wanted = 0 if open_now else 1
     if wanted == s.brake:
         s.brake_time = 0
-        if s.closing == 1:  # current stays on until the brake has really closed
-            power_off(s)
-            s.stopped = 1
         return
     s.brake_time += 1
-    if s.brake_time >= p.brake_delay:
+    if s.brake_time >= (p.brake_release if wanted == 0 else p.brake_engage):
         s.brake, s.brake_time = wanted, 0
         if wanted == 1:
             s.stuck1 = 1 if abs(s.omega1) < 1e-9 else s.stuck1

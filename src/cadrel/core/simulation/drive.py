@@ -114,6 +114,7 @@ class SimulatedDrive:
         self._watched_until = self._last_watched = 0
         self._consent: RunConsent | None = None
         self._consent_gone = "none was given"
+        self._opened_at = self._open_travel = 0.0  # [rad] where the brake was opened by hand, and how far it may go
         self._presses: list[str] = []
         self._let_go: list[str] = []
         self._last_stop: dict[str, Any] | None = None
@@ -124,7 +125,7 @@ class SimulatedDrive:
         self._settings = settings_of(self.memory.in_force, self.truth)
         old = self._state
         fresh = layout.fresh_state(supply_voltage=self._plant.supply_voltage, theta=float(old.theta1), seed=0)
-        for name in ("omega1", "theta2", "omega2", "theta_s", "slipped", "tick", "noise", "brake"):
+        for name in ("omega1", "theta2", "omega2", "theta_s", "slipped", "tick", "noise", "brake", "resistor_rise"):
             setattr(fresh, name, getattr(old, name))
         fresh.deadline = 0
         fresh.guard_low, fresh.guard_high, fresh.guard_speed = -1e9, 1e9, 1e9
@@ -210,6 +211,8 @@ class SimulatedDrive:
         self.switches[name] = closed
         if not closed and self._state.mode != layout.OFF:
             self._note(name + "_opened")
+            if name == "safe_torque_off":
+                power_off(self._state)  # no firmware stands between: torque goes, and a brake falls in after it
             self.disable()
 
     def write(self, values: Mapping[str, float]) -> list[str]:
@@ -280,7 +283,13 @@ class SimulatedDrive:
                 s.gen_rate = self._settings.quick_stop
         if self._held_until and s.tick >= self._held_until:
             self._held_until = 0
+            if s.brake_hand:
+                s.brake_hand = 0
+                self._note("brake_closed", moved=float(s.position) - self._opened_at)
             self._stop_vector()
+        if s.brake_hand and abs(s.position - self._opened_at) > self._open_travel:
+            self._held_until, s.brake_hand = 0, 0
+            self._note("brake_closed", moved=float(s.position) - self._opened_at)
         if s.mode != layout.OFF and not s.stopping and self._watcher is not None and s.tick >= self._watched_until:
             self._note("unwatched")
             self.stop("nobody watches")
@@ -300,6 +309,9 @@ class SimulatedDrive:
             # From the last command that asked for motion: what watches a hand on a button must be judged by this.
             self._note("jog_ended", after=(s.tick - self._jog_heard) * TICK)
             self._jog_heard = 0
+        if s.coasted:
+            s.coasted = 0
+            self._note("coasted", velocity=float(s.velocity), bus=float(s.meas_bus))
         if s.trip:
             self._tripped(TRIPS[int(s.trip)])
             s.trip = 0
@@ -431,6 +443,7 @@ class SimulatedDrive:
         guard_speed: float,
         torque: float = 0.0,
         brake_closed: bool = False,
+        cut_on_guard: bool = False,
         consent: str = "",
         watcher: str = "",
         unattended: bool = False,
@@ -440,6 +453,8 @@ class SimulatedDrive:
 
         A `torque` given is there from the first moment, so that a load does not sag while the brake opens. [N·m]
         With `brake_closed` it stays closed: current flows, and nothing moves.
+        With `cut_on_guard` an axis that leaves its guard is not ramped to standstill by a loop whose angle nobody has
+        confirmed yet: the brake closes, and current goes.
         Unless `unattended` was agreed to, a page of the one who leads must stay open: the one named `watcher`, or any.
 
         Raises
@@ -476,7 +491,9 @@ class SimulatedDrive:
         power_off(s)
         s.position_ref, s.guard_low, s.guard_high, s.guard_speed = s.position, guard_low, guard_high, guard_speed
         s.stopped = s.trip = 0
-        s.brake_kept = int(brake_closed)
+        # A current of its own carries nothing: there the brake opens only when it is told to.
+        s.brake_kept, s.guard_cuts = int(brake_closed or mode == "current"), int(cut_on_guard)
+        s.brake_wait = int(self._settings.brake_operation != 0 and not s.brake_kept)
         s.int_torque = s.torque_lp = s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = torque
         self._watcher = None if alone else watcher
         self._watched_until = seen + WATCH_TICKS
@@ -495,11 +512,50 @@ class SimulatedDrive:
         s.angle_offset = middle - c.pole_pairs * c.direction * (s.counts - s.count_zero) * 2 * math.pi / c.counts
         s.angle_quality = layout.ANGLE_SECTOR
 
+    def set_brake(self, *, closed: bool) -> None:
+        """Close the brake while current flows, or let it open. Raises `DriveRefused` without brake or current."""
+        if self._state.mode == layout.OFF or self._state.stopping:
+            raise DriveRefused(why="it is not enabled.", remedy="Enable it first.")
+        self._require_brake()
+        self._state.brake_kept = int(closed)
+
+    def hold_brake_open(self, *, travel: float, holder: str = "") -> None:
+        """Open the brake without current, as long as this is renewed within 100 ms by the same holder.
+
+        It closes by itself once the shaft has gone farther than `travel` from where it was opened. [rad]
+        """
+        self._require_standstill("opening the brake by hand")
+        self._require_brake()
+        self._hold(holder, held=self._held_until)
+        s = self._state
+        if not s.brake_hand:
+            self._opened_at, self._open_travel = float(s.position), abs(travel)
+            self._note("brake_opened", travel=abs(travel))
+        s.brake_hand, self._held_until = 1, s.tick + JOG_TICKS
+
+    def close_brake(self, *, holder: str = "") -> None:
+        """Let a brake held open by hand close."""
+        self._let(holder)
+        self._held_until, self._state.brake_hand = 0, 0
+
+    def _require_brake(self) -> None:
+        if not self._settings.brake_operation:
+            raise DriveRefused(why="no brake is set to be operated.", remedy=f"Enter {field_of('brake.fitted')}.")
+
+    def brake_state(self) -> str:
+        """Return "none", "closed", "opening", "open" or "closing": as the drive knows it, by its times."""
+        s, c = self._state, self._settings
+        if not c.brake_operation:
+            return "none"
+        if s.brake_told:
+            return "open" if s.brake_timer >= c.brake_release else "opening"
+        return "closed" if s.brake_timer >= c.brake_engage else "closing"
+
     def disable(self) -> None:
         """Open the power stage: at once, and the axis coasts; with a brake as soon as it has closed."""
-        if self._plant.brake_torque > 0 and self._state.mode != layout.OFF:
+        if self._settings.brake_operation and self._state.mode != layout.OFF:
             self._state.closing = 1
-            self._advance_kernel(int(self._plant.brake_delay) + 2)
+            self._advance_kernel(int(self._settings.brake_engage) + 2)
             self._state.stopped = 0
         power_off(self._state)
         self.power_state = machine.after(self.power_state, "disable voltage")
@@ -524,7 +580,7 @@ class SimulatedDrive:
             return
         self.power_state = machine.after(self.power_state, "quick stop")
         begin_stop(self._state, self._settings)
-        if self._state.closing and self._plant.brake_torque <= 0:  # no loop to ramp with, no brake to wait for
+        if self._state.closing and not self._settings.brake_operation:  # no loop to ramp with, no brake to wait for
             power_off(self._state)
             self._state.stopped = 1
 
@@ -722,6 +778,8 @@ class SimulatedDrive:
             "blockers": self.blockers(),
             "not_stored": self.memory.not_stored,
             "restart_needed": self.memory.restart_needed,
+            "brake": self.brake_state(),
+            "resistor_hot": bool(s.resistor_hot),
             "recorder": self.recorder_state(),
             "switches": dict(self.switches),
             "events": self.events[-1]["number"] if self.events else 0,

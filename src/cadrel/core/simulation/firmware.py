@@ -49,6 +49,8 @@ from cadrel.core.simulation.plant import FAST, SQRT3_2, TWO_PI, noise, turned
 
 RENEWED = 32  # [ticks] between exact sines and cosines of the angles
 SMALL_TURN = 0.2  # [rad] up to which the series of `turned` is good to 1e-10
+# Between the chopper's threshold and the voltage that trips, braking is limited where the ramp may be stretched.
+LIMITS_FROM, LIMITS_TO = 0.3, 0.8
 STILL_SPEED = 0.5  # [rad/s] at the motor: a quick stop ends below it
 PATIENCE = 32000  # [ticks] 2 s more for the holder of the lease while the axis only holds
 STANDSTILL_TICKS = 8000  # [ticks] half a second: a quick stop that has not ended by then cuts power
@@ -121,8 +123,10 @@ def _measure_velocity(s, c):
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _ramp(s):
-    """Advance the velocity set-point by one sample towards its target."""
+    """Advance the velocity set-point by one sample towards its target; it waits for an axis that may not brake so."""
     step = s.gen_rate * TV
+    if s.stretched == 1 and abs(s.gen_target) < abs(s.gen_velocity) < abs(s.velocity):
+        step = 0.0
     dv = min(max(s.gen_target - s.gen_velocity, -step), step)
     s.position_ref += TV * (s.gen_velocity + 0.5 * dv)
     s.gen_velocity += dv
@@ -180,6 +184,13 @@ def _cascade(s, c):
     if s.thermal >= c.thermal_budget:
         most = min(most, c.current_continuous)
     iq = torque / c.torque_constant
+    s.stretched = 0
+    if c.braking_reaction == 0.0 and iq * s.velocity < 0.0:
+        room = (s.meas_bus - c.chopper_on) / (c.trip_overvoltage - c.chopper_on)
+        if room > LIMITS_FROM:  # no more is given back than the bus still takes
+            allowed = most * max(0.0, 1.0 - (room - LIMITS_FROM) / (LIMITS_TO - LIMITS_FROM))
+            s.stretched = 1 if abs(iq) > allowed else 0
+            most = min(most, allowed)
     s.limited = 1 if abs(iq) > most else 0
     s.iq_command = min(max(iq, -most), most)
     s.torque_cmd = s.iq_command * c.torque_constant
@@ -198,8 +209,10 @@ def watch(s, c):
 def regulate(s, c):
     """Second half of every fourth tick, the move's set-points being there: ramps, loops, heat."""
     if s.mode in (VELOCITY, POSITION):
-        if s.gen == GEN_RAMP:
+        if s.gen == GEN_RAMP and s.brake_wait == 0:
             _ramp(s)
+        if s.gen != GEN_HOLD and s.brake_wait == 1:
+            s.moving = 1  # it will, as soon as the brake is open
         if s.gen == GEN_HOLD:
             s.moving = 0
             s.velocity_ref = s.acceleration_ref = s.gen_velocity = 0.0
@@ -216,7 +229,7 @@ def regulate(s, c):
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _finish_stop(s):
-    s.stopping += SLOW
+    s.stopping += 0 if s.stretched == 1 else SLOW  # a ramp stretched to spare the bus takes as long as it takes
     still = s.gen_velocity == 0.0 and abs(s.velocity) < STILL_SPEED
     if (still and s.stopping > 4 * SLOW) or s.stopping > STANDSTILL_TICKS:
         s.closing = 1
@@ -259,6 +272,26 @@ def _stands(s):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _bus_too_high(s, c):
+    if c.braking_reaction == 2.0:
+        s.coasted = 1  # chosen: current goes, the axis runs out, and no fault need be reset
+        power_off(s)
+        s.stopped = 1
+    else:
+        _trip(s, c, TRIP_OVERVOLTAGE, True)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _leave_guard(s, c):
+    if s.guard_cuts == 0:
+        _trip(s, c, TRIP_GUARD, False)
+        return
+    if s.trip == TRIP_NONE:  # a loop on an angle that nobody has confirmed must not be trusted to ramp down
+        s.trip, s.trip_velocity, s.trip_position = TRIP_GUARD, s.velocity, s.position
+    s.stopping = s.closing = 1
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _guards(s, c):
     """What the drive watches in every velocity sample, whoever commands it."""
     bad_words, s.word_peak = s.word_peak, 0
@@ -267,7 +300,7 @@ def _guards(s, c):
     if abs(s.velocity) > c.trip_speed:
         _trip(s, c, TRIP_OVERSPEED, True)
     elif s.meas_bus > c.trip_overvoltage:
-        _trip(s, c, TRIP_OVERVOLTAGE, True)
+        _bus_too_high(s, c)
     elif s.meas_bus < c.trip_undervoltage:
         _trip(s, c, TRIP_UNDERVOLTAGE, True)
     elif bad_words > c.errors_tolerated:
@@ -277,7 +310,7 @@ def _guards(s, c):
     elif s.tick > s.deadline + (PATIENCE if _stands(s) else 0):
         _trip(s, c, TRIP_LEASE, False)
     elif abs(s.velocity) > s.guard_speed or not s.guard_low <= s.position <= s.guard_high:
-        _trip(s, c, TRIP_GUARD, False)
+        _leave_guard(s, c)
     elif (s.position > c.travel_max and s.velocity > 0.0) or (s.position < c.travel_min and s.velocity < 0.0):
         _trip(s, c, TRIP_TRAVEL, False)
     elif s.mode == POSITION and abs(s.position_ref - s.position) > c.following_error:
@@ -397,3 +430,4 @@ def _fill(s, x):
     x[18], x[19], x[20], x[21] = s.angle_used, s.vec_angle, s.exc_now, s.moving
     x[22], x[23] = s.saturated, s.limited
     x[24], x[25], x[26] = s.sig_cos, s.sig_sin, s.second
+    x[27], x[28], x[29] = s.coil, s.chopper, s.stretched

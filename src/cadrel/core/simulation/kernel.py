@@ -2,7 +2,7 @@
 
 import numba
 
-from cadrel.core.simulation.device import track_device, work_brake
+from cadrel.core.simulation.device import track_device, work_brake, work_coil
 from cadrel.core.simulation.firmware import (
     advance_excitation,
     fast_tick,
@@ -48,7 +48,7 @@ def run_ticks(n, s, p, c, path, excitation, signals, channels, tape):
             advance_excitation(s, excitation)
         if s.tick % SLOW == 0:
             watch(s, c)
-            if s.gen == GEN_PATH:
+            if s.gen == GEN_PATH and s.brake_wait == 0:
                 follow(s, path)
             regulate(s, c)
         s.v_alpha, s.v_beta = s.next_alpha, s.next_beta
@@ -58,5 +58,6 @@ def run_ticks(n, s, p, c, path, excitation, signals, channels, tape):
         before = s.theta1
         plant_tick(s, p)
         track_device(s, p, c, before)
+        work_coil(s, p, c)
         work_brake(s, p)
         s.tick += 1

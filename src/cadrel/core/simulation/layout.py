@@ -7,6 +7,7 @@ import numpy as np
 TICK = 62.5e-6  # [s] current loop
 SLOW = 4  # velocity and position loops every 4 ticks
 TV = TICK * SLOW
+SETTLED = 2**40  # [ticks] since a brake was last told something, where that is long ago
 
 # What the power stage does with the axis.
 OFF, VECTOR, CURRENT, VELOCITY, POSITION = 0, 1, 2, 3, 4
@@ -55,6 +56,8 @@ class Plant(NamedTuple):
     chopper_on: float
     chopper_off: float
     chopper_resistance: float
+    resistor_cooling: float  # [W/K]; 0: it never gets hot
+    resistor_heat: float  # [J/K]
     dead_voltage: float
     dead_current: float
     dead_law: int
@@ -94,7 +97,11 @@ class Plant(NamedTuple):
     word_gray: float
     brake_torque: float  # [N·m] at the motor
     brake_stuck: float
-    brake_delay: float  # [ticks] to open, and to close
+    brake_release: float  # [ticks] from voltage to open
+    brake_engage: float  # [ticks] from no voltage to closed
+    brake_pull_in: float  # [V]
+    brake_hold: float  # [V]
+    controller_delay: float  # [ticks]
     second_counts: float  # per motor turn, signed; 0: no device on the load
 
 
@@ -127,6 +134,14 @@ class Settings(NamedTuple):
     trip_current: float
     trip_speed: float
     trip_overvoltage: float
+    chopper_on: float  # [V]
+    braking_reaction: float  # 0 stretches the ramp, 1 faults, 2 coasts
+    brake_operation: float  # 0 none, 1 the drive, 2 a controller
+    brake_release: float  # [ticks] until it is surely open
+    brake_engage: float  # [ticks] until it surely holds
+    brake_pull_in_time: float  # [ticks] of full voltage
+    brake_pull_in_voltage: float  # [V]
+    brake_hold_voltage: float  # [V]
     trip_undervoltage: float
     current_continuous: float
     thermal_budget: float
@@ -175,14 +190,15 @@ _REALS = (
     "position_ref acceleration_ref thermal gen_velocity gen_target gen_rate path_time path_origin "
     "vec_angle vec_rate vec_speed vec_accel vec_target vec_current vec_current_target vec_current_rate exc_now "
     "guard_low guard_high guard_speed theta_s slipped sig_cos sig_sin sig_phase sig_total track_velocity hall_edge "
-    "hall_edge_angle trip_velocity trip_position "
+    "hall_edge_angle trip_velocity trip_position coil resistor_rise "
 ).split()
 _WHOLES = (
     "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_way edge_fresh hall hall_last "
     "sector_last index_seen index_count angle_quality mode gen trip deadline stopping stopped saturated "
     "limited path_index exc_point exc_index exc_len exc_left exc_div rec_state rec_div rec_n rec_pos "
     "rec_filled rec_left rec_pre trig_signal trig_rising moving lost counts_last word word_last word_errors "
-    "word_row word_peak words brake brake_time brake_kept closing second hall_jumps "
+    "word_row word_peak words brake brake_time brake_kept brake_told brake_timer brake_lead brake_wait brake_hand "
+    "closing second hall_jumps resistor_hot stretched coasted guard_cuts "
 ).split()
 STATE = np.dtype(
     [(n, np.float64) for n in _REALS]
@@ -219,6 +235,9 @@ SIGNALS: tuple[tuple[str, str, str], ...] = (
     ("signal_cos", "", "Cosine signal"),
     ("signal_sin", "", "Sine signal"),
     ("second_counts", "", "Counts on the load"),
+    ("brake_voltage", "V", "Brake voltage"),
+    ("chopper", "", "Chopper"),
+    ("bus_limited", "", "Braking limited by the bus"),
 )
 SIGNAL_INDEX = {key: i for i, (key, _, _) in enumerate(SIGNALS)}
 
@@ -227,7 +246,7 @@ def fresh_state(*, supply_voltage: float, theta: float, seed: int) -> np.record:
     """Return the state of a plant at rest at a motor angle, bus charged, drive just powered up."""
     state = np.zeros(1, STATE).view(np.recarray)[0]
     state.theta1 = state.theta2 = state.theta_s = theta
-    state.brake = 1
+    state.brake, state.brake_timer = 1, SETTLED
     state.v_bus = state.meas_bus = supply_voltage
     state.stuck1 = state.stuck2 = 1
     state.noise = np.uint64(seed * 2654435761 % 2**63 + 88172645463325252)

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from cadrel.core.control.filters import lowpass_pole, notch
 from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import BY_CODE, DRIVE_KEYS, REGISTRY, default_drive_values
-from cadrel.core.simulation.layout import TV, Settings
+from cadrel.core.power import MARGIN
+from cadrel.core.simulation.layout import TICK, TV, Settings
 from cadrel.core.simulation.truth import RigTruth
 
 PEAK_SECONDS = 2.0  # [s] peak current is allowed this long before the drive folds back to continuous
@@ -99,6 +100,14 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         trip_current=1.25 * min(v["motor.current_peak"], 1.2 * truth.drive_current_peak) + 0.1,
         trip_speed=min(1.2 * v["limit.velocity"], 1.1 * v["motor.speed_max"]),
         trip_overvoltage=truth.overvoltage,
+        chopper_on=truth.chopper_on,
+        braking_reaction=v["power.braking_reaction"],
+        brake_operation=v["brake.operation"],
+        brake_release=MARGIN * v["brake.release_delay"] / TICK,
+        brake_engage=MARGIN * v["brake.engage_delay"] / TICK,
+        brake_pull_in_time=v["brake.pull_in_time"] / TICK,
+        brake_pull_in_voltage=v["brake.pull_in_voltage"],
+        brake_hold_voltage=v["brake.hold_voltage"],
         trip_undervoltage=v["power.undervoltage"],
         current_continuous=min(v["motor.current_continuous"], truth.drive_current_continuous),
         thermal_budget=PEAK_SECONDS * max(most**2 - v["motor.current_continuous"] ** 2, 0.01),

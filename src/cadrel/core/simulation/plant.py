@@ -12,6 +12,7 @@ import numba
 from cadrel.core.simulation.layout import OFF, TICK
 
 TWO_PI = 2 * math.pi
+HOT, COOLED = 320.0, 270.0  # [K] over the air where a resistor's switch opens and closes again; common practice
 SQRT3_2 = math.sqrt(3) / 2
 FAST = {"contract", "arcp", "nsz", "reassoc"}  # no NaN or infinity shortcuts: those must stay visible
 
@@ -214,12 +215,18 @@ def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so th
 def _bus_tick(s, p, power):
     """The rectifier charges through its resistance, never discharges; the chopper burns above a threshold."""
     supply = max(0.0, (p.supply_voltage - s.v_bus) / p.supply_resistance)
-    if p.chopper_resistance > 0.0:
+    if p.chopper_resistance > 0.0 and s.resistor_hot == 0:
         if s.v_bus > p.chopper_on:
             s.chopper = 1
         elif s.v_bus < p.chopper_off:
             s.chopper = 0
     burn = s.v_bus / p.chopper_resistance if s.chopper == 1 else 0.0
+    if p.resistor_cooling > 0.0 and (s.chopper == 1 or s.resistor_rise > 0.0):
+        s.resistor_rise += TICK * (burn * s.v_bus - p.resistor_cooling * s.resistor_rise) / p.resistor_heat
+        if s.resistor_rise > HOT:  # its thermal switch: the chopper is off until it has cooled
+            s.resistor_hot, s.chopper = 1, 0
+        elif s.resistor_rise < COOLED:
+            s.resistor_hot = 0
     s.energy_chopper += TICK * burn * s.v_bus
     s.energy_supply += TICK * supply * s.v_bus
     s.v_bus = max(1.0, s.v_bus + TICK * (supply - burn - power / max(s.v_bus, 1.0)) / p.bus_capacitance)

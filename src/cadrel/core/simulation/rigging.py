@@ -11,6 +11,7 @@ from cadrel.core.simulation.truth import DEAD_LAWS, RigTruth
 
 HALL_SEQUENCE = (1, 3, 2, 6, 4, 5)
 MIRRORED_SEQUENCE = (1, 5, 4, 6, 2, 3)
+RATED_RISE = 250.0  # [K] of a resistor at its continuous power; common practice
 NO_HALLS = 7  # what open inputs show
 
 
@@ -74,6 +75,8 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         chopper_on=truth.chopper_on,
         chopper_off=truth.chopper_off,
         chopper_resistance=truth.brake_resistor,
+        resistor_cooling=truth.resistor_power / RATED_RISE,
+        resistor_heat=truth.resistor_heat,
         dead_voltage=truth.dead_voltage,
         dead_current=truth.dead_current,
         dead_law=DEAD_LAWS.index(truth.dead_law),
@@ -113,7 +116,11 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         word_gray=float(truth.word_coding == "gray"),
         brake_torque=truth.brake_torque,
         brake_stuck=float(truth.brake_stuck),
-        brake_delay=truth.brake_delay / TICK,
+        brake_release=truth.brake_release / TICK,
+        brake_engage=truth.brake_engage / TICK,
+        brake_pull_in=truth.brake_pull_in,
+        brake_hold=truth.brake_hold,
+        controller_delay=truth.controller_delay / TICK,
         second_counts=truth.second_counts * (-1.0 if truth.second_inverted else 1.0),
     )
     # One type a field: a whole number from a file would make the kernel compile anew.

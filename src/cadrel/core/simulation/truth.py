@@ -70,7 +70,11 @@ class RigTruth:
     phases_rotated: int = 0  # 0, 1, 2: wires moved on by so many terminals
     brake_torque: float = 0.0  # [N·m] at the motor; 0: no brake
     brake_stuck: bool = False
-    brake_delay: float = 0.03  # [s] to open and to close
+    brake_release: float = 0.03  # [s] from voltage on until it is open
+    brake_engage: float = 0.03  # [s] from voltage off until it holds
+    brake_pull_in: float = 20.0  # [V] that opens it
+    brake_hold: float = 8.0  # [V] that keeps it open
+    controller_delay: float = 0.01  # [s] by which a controller that operates the brake is later than the drive
     second_counts: float = 0.0  # of a device on the load, per motor turn
     second_inverted: bool = False
     start_angle: float | None = None  # [rad] motor angle at power-up; drawn from the seed if absent
@@ -80,6 +84,8 @@ class RigTruth:
     chopper_on: float = 380.0
     chopper_off: float = 370.0
     brake_resistor: float = 0.0  # [ohm] 0: none
+    resistor_power: float = 0.0  # [W] that it stands for ever; 0: it never gets hot
+    resistor_heat: float = 60.0  # [J/K]
     overvoltage: float = 410.0
     dead_voltage: float = 1.0  # [V] lost per phase by dead time
     dead_current: float = 0.1  # [A] scale of the law: at it half is lost by the hyperbola

@@ -42,9 +42,10 @@ def confirm_offset(session: Session) -> Outcome:
                 why="The angle is not known since power-up.", remedy="Turn to the index, or find the angle first."
             )
         free = abs(held) < FREE_OF_LOAD * axis.motor.torque_constant * session.current_continuous
-        pushed = confirm_by_pushing(session, centre) if free and not axis.has_brake else None
-        confirmed = pushed[0] if pushed else None
-        refined, spin = refine_by_spinning(session, held, confirmed)
+        with session.unconfirmed():
+            pushed = confirm_by_pushing(session, centre) if free and not axis.has_brake else None
+            confirmed = pushed[0] if pushed else None
+            refined, spin = refine_by_spinning(session, held, confirmed)
         confirmed = confirmed or confirmation_from_spin(spin, session)
     finally:
         session.write({"commutation.valid": 0.0})

@@ -188,11 +188,13 @@ def _confirm(session: Session, found: _Found, centre: float) -> None:
         else:
             session.note("Not pushed: without current the load would fall. Two turns agree; no more was shown.")
         return
-    if may_push(session, found.turning):
-        found.confirmed, found.push = confirm_by_pushing(session, centre)
-    found.refined, found.spin = refine_by_spinning(
-        session, torque_against(session, found.turning), found.confirmed, briefly=_taken(session, found) > LONG_BY_THEN
-    )
+    with session.unconfirmed():
+        if may_push(session, found.turning):
+            found.confirmed, found.push = confirm_by_pushing(session, centre)
+        found.refined, found.spin = refine_by_spinning(
+            session, torque_against(session, found.turning), found.confirmed,
+            briefly=_taken(session, found) > LONG_BY_THEN,
+        )  # fmt: skip
     if found.confirmed is None:
         found.confirmed = confirmation_from_spin(found.spin, session)
     by = found.refined.value

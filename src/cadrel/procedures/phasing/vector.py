@@ -58,7 +58,8 @@ def _is_caught(session: Session, angle: float, current: float) -> bool:
     v = session.values
     el_per_count = TURN / v["feedback.counts"] * v["motor.pole_pairs"]
     session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
-    places = [session.hold(0.5)["counts"]]
+    session.brake_opened()
+    places = [session.hold(0.3)["counts"]]
     for turned in (WIGGLE, 0.0):
         session.drive.vector(angle=angle + turned, rate=TURN * SLOW_TURN / 2, current=current, rise=current / 0.2)
         places.append(session.hold(WIGGLE / (TURN * SLOW_TURN / 2) + 0.1)["counts"])
@@ -70,7 +71,8 @@ def begin_at(session: Session, angle: float, current: float) -> None:
     """Bring up the current gently: where a brake let the shaft rest, or beside the vector to come."""
     if angle:
         session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
-        session.hold(0.4)
+        session.brake_opened()
+        session.hold(0.2)
         return
     if session.axis.has_brake:
         return

@@ -1,0 +1,307 @@
+"""The holding brake: obeyed by the drive from its own values, and safe in whatever order it is used."""
+
+import math
+from dataclasses import replace
+
+import pytest
+from hypothesis import HealthCheck, settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
+
+from cadrel.core.errors import CadrelError
+from cadrel.core.power import MARGIN, TORQUE_BUILD_UP
+from cadrel.core.simulation import RigTruth, SimulatedDrive
+from cadrel.core.simulation.drive import DriveRefused
+from cadrel.core.simulation.layout import TICK, VECTOR
+from tests.conftest import rig_of
+
+FAR = {"guard_low": -1e9, "guard_high": 1e9, "guard_speed": 1e9}
+BRAKED = {
+    "brake.operation": 1.0, "brake.release_delay": 0.05, "brake.engage_delay": 0.03, "brake.pull_in_time": 0.15,
+    "brake.pull_in_voltage": 24.0, "brake.hold_voltage": 12.0,
+}  # fmt: skip
+
+
+def lift(truth: RigTruth | None = None, **values: float) -> SimulatedDrive:
+    """Return a drive whose load hangs behind its brake, commutation done."""
+    truth = truth or rig_of("kiln-car-lift")
+    drive = SimulatedDrive("lift", truth, seed=1)
+    inertia = truth.inertia_motor + truth.inertia_load
+    drive.write({
+        "motor.resistance": truth.resistance, "motor.inductance": truth.inductance_q,
+        "motor.flux_linkage": truth.flux_linkage, "motor.pole_pairs": float(truth.pole_pairs),
+        "motor.current_continuous": 8.0, "motor.current_peak": 24.0, "limit.current": 24.0, "motor.speed_max": 400.0,
+        "limit.velocity": 300.0, "limit.travel_min": -1e5, "limit.travel_max": 1e5, "limit.quick_stop": 2000.0,
+        "limit.acceleration": 1000.0, "limit.following_error": 10.0,
+        "feedback.device": 3.0, "feedback.counts": 2.0**truth.single_turn_bits, "feedback.word_length": 39.0,
+        "feedback.word_checksum": 6.0, "feedback.word_error": 1.0, "feedback.word_warning": 1.0, "feedback.halls": 0.0,
+        "current.gain": 12.0, "current.reset_time": 0.004, "load.inertia": inertia,
+        "velocity.gain": 2 * math.pi * 40 * inertia, "velocity.reset_time": 0.02, "position.gain": 30.0,
+        "commutation.offset": -truth.pole_pairs * truth.index_angle, "commutation.valid": 1.0,
+        "power.undervoltage": 10.0, **BRAKED, **values,
+    })  # fmt: skip
+    drive.store()
+    drive.restart()
+    drive.take_control("test")
+    heard(drive)
+    return drive
+
+
+def heard(drive: SimulatedDrive) -> None:
+    """Renew the lease, as every command over the line does."""
+    drive.check_lease(drive.lease)
+
+
+def led(drive: SimulatedDrive, seconds: float) -> None:
+    """Let time pass with somebody leading."""
+    for _ in range(round(seconds / 0.01)):
+        heard(drive)
+        drive.advance(0.01)
+
+
+def opened_after(drive: SimulatedDrive, *, at_most: float = 1.0) -> float:
+    """Return how long after now the brake itself opens. [s]"""
+    begun = drive.time
+    while drive._state.brake and drive.time < begun + at_most:
+        drive.advance(TICK)
+    return drive.time - begun
+
+
+def test_torque_comes_first_then_full_voltage_then_the_lower_one_and_motion_waits_for_the_brake():
+    drive = lift(replace(rig_of("kiln-car-lift"), brake_release=0.045))
+    drive.enable("position", torque=1.27, **FAR)
+    drive.jog(50.0)
+    drive.advance(TORQUE_BUILD_UP - 0.002)
+    assert drive._state.coil == 0.0
+    assert abs(drive._state.i_q) > 0.5  # torque is there
+    drive.advance(0.004)
+    assert drive._state.coil == 24.0
+    assert drive.brake_state() == "opening"
+    assert drive._state.gen_velocity == 0.0
+    assert opened_after(drive) == pytest.approx(0.045 - 0.002, abs=0.002)
+    drive.jog(50.0)
+    drive.advance(MARGIN * 0.05 - 0.045)
+    drive.jog(50.0)
+    drive.advance(0.02)
+    assert drive.brake_state() == "open"
+    assert drive._state.gen_velocity > 5.0  # it moves now
+    for _ in range(10):
+        drive.jog(50.0)
+        drive.advance(0.01)
+    assert drive._state.coil == 12.0  # lowered after the pull-in time
+
+
+def test_the_load_stays_while_it_opens_and_while_it_closes():
+    drive = lift()
+    begun = float(drive._state.theta1)
+    drive.enable("position", torque=1.27, **FAR)
+    drive.advance(0.3)
+    assert drive.brake_state() == "open"
+    drive.disable()
+    assert drive.brake_state() == "closed"
+    drive.advance(0.5)
+    assert abs(drive._state.theta1 - begun) < math.radians(0.5)
+
+
+def test_a_brake_slower_than_entered_lets_the_load_sag_and_one_as_entered_does_not():
+    """The drive knows the brake by its values alone: it does not feel when it holds."""
+
+    def sag(engage: float) -> float:
+        drive = lift(replace(rig_of("kiln-car-lift"), brake_engage=engage))
+        drive.enable("position", torque=1.27, **FAR)
+        drive.advance(0.3)
+        before = float(drive._state.theta1)
+        drive.disable()
+        drive.advance(0.5)
+        return abs(float(drive._state.theta1) - before)
+
+    assert sag(0.03) < math.radians(0.1)
+    assert sag(0.12) > math.radians(5)
+
+
+def test_a_brake_that_nothing_operates_stays_closed_under_current():
+    drive = lift(**{"brake.operation": 0.0, "limit.current": 8.0})  # 5.8 N·m; the brake holds 9.2
+    begun = float(drive._state.theta1)
+    drive.enable("velocity", **FAR)
+    drive.run_at(20.0)
+    drive.advance(0.4)
+    assert drive._state.brake == 1
+    assert drive.brake_state() == "none"
+    assert abs(drive._state.theta1 - begun) < math.radians(0.2)
+
+
+def test_too_little_voltage_does_not_open_it_and_a_pull_in_too_short_lets_it_fall_shut():
+    weak = lift(**{"brake.pull_in_voltage": 18.0})  # it needs 20 V
+    weak.enable("position", **FAR)
+    weak.advance(0.4)
+    assert weak._state.brake == 1
+    short = lift(**{"brake.pull_in_time": 0.03})  # of the 58 ms it takes
+    short.enable("position", **FAR)
+    short.advance(0.4)
+    assert short._state.brake == 1
+
+
+def test_a_bus_below_the_pull_in_voltage_is_a_blocker_by_name():
+    low = replace(rig_of("kiln-car-lift"), supply_voltage=20.0, overvoltage=60.0, chopper_on=50.0)
+    drive = lift(low)
+    found = [b for b in drive.blockers() if b["code"] == "brake_supply"]
+    assert len(found) == 1
+    assert "20 V, the brake needs 24 V" in found[0]["text"]
+    with pytest.raises(DriveRefused, match="needs 24 V to open"):
+        drive.enable("position", **FAR)
+
+
+def test_a_current_of_its_own_opens_no_brake_until_it_is_told_to():
+    drive = lift()
+    drive.enable("current", **FAR)
+    led(drive, 0.3)
+    assert drive._state.brake == 1
+    drive.set_brake(closed=False)
+    led(drive, 0.15)
+    assert drive._state.brake == 0
+    drive.set_brake(closed=True)
+    led(drive, 0.1)
+    assert drive._state.brake == 1
+    assert drive._state.mode != 0  # current still flows
+
+
+def test_held_open_by_hand_it_closes_when_the_button_is_let_go_or_lost_or_the_load_runs_away():
+    calm = replace(rig_of("kiln-car-lift"), torque_load=0.0)
+    drive = lift(calm)
+    for _ in range(4):
+        drive.hold_brake_open(travel=0.5, holder="a")
+        drive.advance(0.05)
+    assert drive._state.brake == 0
+    drive.advance(0.25)  # nothing more is heard
+    assert drive._state.brake == 1
+    falling = lift()
+    for _ in range(12):
+        try:
+            falling.hold_brake_open(travel=0.2, holder="b")
+        except DriveRefused:
+            break
+        falling.advance(0.02)
+        if falling.events[-1]["kind"] == "brake_closed":
+            break
+    assert falling.events[-1]["kind"] == "brake_closed"
+    assert abs(falling.events[-1]["facts"]["moved"]) < 0.5
+
+
+def test_leaving_the_guard_on_an_unconfirmed_angle_closes_the_brake_and_cuts_current():
+    drive = lift()
+    here = float(drive._state.position)
+    drive.enable("velocity", guard_low=here - 2, guard_high=here + 2, guard_speed=1e9, torque=1.27, cut_on_guard=True)
+    drive.run_at(50.0)
+    drive.advance(1.0)
+    assert drive._state.mode == 0
+    assert drive._state.brake == 1
+    assert drive.fault is None or drive.fault == "guard"
+    assert abs(drive._state.position - here) < 2 + 50.0 * 0.06  # the brake takes its 36 ms; no ramp
+
+
+class BrakeInAnyOrder(RuleBasedStateMachine):
+    """Commands in any order, refused or obeyed; what must hold, holds at every millisecond."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.drive = lift()
+        self.told_at = -1.0
+
+    def look(self, seconds: float) -> None:
+        """Let time pass, and look every millisecond."""
+        for _ in range(round(seconds / 1e-3)):
+            was = int(self.drive._state.brake)
+            self.drive.advance(1e-3)
+            self.check(was)
+
+    def check(self, was: int) -> None:
+        """Raise where a brake opens without torque, or nothing holds the load."""
+        s = self.drive._state
+        if s.mode == 0 and s.coil > 0:
+            assert s.brake_hand == 1
+        if was == 1 and s.brake == 0 and not s.brake_hand:
+            assert s.mode != 0
+            if s.mode == VECTOR:
+                assert s.vec_current > 0
+        if s.mode == 0 and s.brake == 0 and not s.brake_hand:  # on its way to be closed, and soon
+            assert s.coil == 0.0
+            assert s.brake_time <= self.drive._plant.brake_engage
+
+    def tell(self, name: str, *arguments: object, **more: object) -> None:
+        """Give a command; the drive may refuse it."""
+        try:
+            if not self.drive.lease:  # gone with the supply
+                self.drive.take_control("test")
+            heard(self.drive)
+            getattr(self.drive, name)(*arguments, **more)
+        except CadrelError:
+            return
+
+    @rule(mode=st.sampled_from(["vector", "velocity", "position", "current"]), closed=st.booleans(), cut=st.booleans())
+    def enable(self, mode: str, closed: bool, cut: bool) -> None:
+        here = float(self.drive._state.position)
+        self.tell("enable", mode, guard_low=here - 3, guard_high=here + 3, guard_speed=200.0, torque=1.27,
+                  brake_closed=closed, cut_on_guard=cut)  # fmt: skip
+
+    @rule(current=st.sampled_from([0.0, 3.0, 8.0]), angle=st.floats(-3, 3))
+    def vector(self, current: float, angle: float) -> None:
+        self.tell("vector", angle=angle, rate=6.0, current=current, rise=40.0)
+
+    @rule(speed=st.floats(-40, 40))
+    def jog(self, speed: float) -> None:
+        self.tell("jog", speed)
+
+    @rule(closed=st.booleans())
+    def set_brake(self, closed: bool) -> None:
+        self.tell("set_brake", closed=closed)
+
+    @rule(travel=st.floats(0.01, 0.3))
+    def hold_open(self, travel: float) -> None:
+        self.tell("hold_brake_open", travel=travel, holder="h")
+
+    @rule()
+    def let_go(self) -> None:
+        self.tell("close_brake", holder="h")
+
+    @rule()
+    def stop(self) -> None:
+        self.tell("stop", "a test")
+
+    @rule()
+    def disable(self) -> None:
+        self.tell("disable")
+
+    @rule(name=st.sampled_from(["safe_torque_off", "hardware_enable"]), closed=st.booleans())
+    def switch(self, name: str, closed: bool) -> None:
+        self.tell("set_switch", name, closed)
+
+    @precondition(lambda self: self.drive.fault)
+    @rule()
+    def reset(self) -> None:
+        self.tell("reset_fault")
+
+    @rule()
+    def lose_supply(self) -> None:
+        self.drive.power_switch(on=False)
+        self.drive.power_switch(on=True)
+
+    @rule(seconds=st.sampled_from([0.003, 0.03, 0.12]))
+    def wait(self, seconds: float) -> None:
+        self.look(seconds)
+
+    @rule()
+    def lose_the_line(self) -> None:
+        """Nothing is heard for as long as it takes to stop: then the brake holds and no current flows."""
+        self.look(4.0)
+        assert self.drive._state.mode == 0
+        assert self.drive._state.brake == 1
+
+    @invariant()
+    def something_holds_the_load(self) -> None:
+        self.check(int(self.drive._state.brake))
+
+
+BrakeInAnyOrder.TestCase.settings = settings(
+    max_examples=12, stateful_step_count=30, deadline=None, suppress_health_check=list(HealthCheck)
+)
+TestBrakeInAnyOrder = BrakeInAnyOrder.TestCase

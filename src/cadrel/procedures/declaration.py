@@ -56,6 +56,11 @@ class Procedure:
         Blockers, by step or code, that it is there to clear and need not be cleared before.
     arguments : tuple of Argument
         What a start may be given.
+    finds : tuple of str
+        Kinds of finding that are its own, where a step has several procedures: a run replaces those. Empty: all of
+        the step's.
+    applies : callable
+        Whether an axis has what it is about.
     """
 
     key: str
@@ -68,6 +73,8 @@ class Procedure:
     fine_feedback: bool = False
     clears: tuple[str, ...] = ()
     arguments: tuple[Argument, ...] = field(default=())
+    finds: tuple[str, ...] = ()
+    applies: Callable[[AxisModel], bool] = lambda axis: True
 
     def consent(self, axis: AxisModel, values: Values) -> Consent:
         """Return travel and speed that it asks consent for."""

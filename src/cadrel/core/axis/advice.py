@@ -11,12 +11,11 @@ from cadrel.core.mechanics import MoveDemand, demand_of_move, mechanism_from_ent
 from cadrel.core.motion import Profile, move_profile
 from cadrel.core.motor import Check, Motor, reader_of, torque_speed_envelope
 from cadrel.core.parameters import Entry, choice_of, is_given
-from cadrel.core.power import BrakingDemand, braking_demand, bus_voltage, fits_class
+from cadrel.core.power import BrakingDemand, braking_demand, bus_voltage, chopper_threshold, fits_class
 
 COMFORTABLE_RATIO = 10.0  # load to motor inertia; far more can be tuned
 ABSURD_RATIO = 100.0
 VELOCITY_RESERVE = (1.1, 1.2)  # velocity limit over the fastest move
-CHOPPER_OVER_BUS = 1.2  # where the sheet gives no threshold
 HOLDING_RESERVE = 1.5  # brake torque over the load's
 RPM = 60 / (2 * math.pi)
 
@@ -151,12 +150,6 @@ def braking_of(values: Mapping[str, Entry]) -> BrakingDemand:
         stops=si("power.stops_per_cycle"),
         cycle=si("power.cycle_time"),
     )
-
-
-def chopper_threshold(values: Mapping[str, Entry], bus: float) -> float:
-    """Return the voltage at which the resistor is switched on. [V]"""
-    given = is_given(values, "power.chopper_threshold")
-    return reader_of(values)("power.chopper_threshold") if given else CHOPPER_OVER_BUS * bus
 
 
 def check_power(values: Mapping[str, Entry]) -> list[Check]:

@@ -8,7 +8,7 @@ from cadrel.core.feedback import FeedbackDevice, SecondDevice, device_from_entri
 from cadrel.core.mechanics import Mechanism, mechanism_from_entries
 from cadrel.core.motor import Motor, motor_from_sheet
 from cadrel.core.parameters import REGISTRY, Entry, Parameter, check_entry, choice_of, defaults, is_given, is_required
-from cadrel.core.power import bus_voltage
+from cadrel.core.power import bus_voltage, chopper_threshold
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -36,6 +36,18 @@ class Robustness:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Braking:
+    """Where the energy of a stop may go."""
+
+    threshold: float  # [V] at which the resistor is switched on
+    capacitance: float  # [F]
+    resistor: float = 0.0  # [ohm] 0: none
+    resistor_power: float = 0.0  # [W] for ever; 0: not entered
+    stops: float = 1.0  # in a cycle
+    cycle: float = 1.0  # [s]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class AxisModel:
     """Everything the procedures know beforehand of an axis."""
 
@@ -48,7 +60,9 @@ class AxisModel:
     current_bandwidth: float  # [Hz]
     phasing_share: float  # of continuous current
     power_up: str = "alignment"  # how the angle is found where nothing tells it: "alignment" or "search"
+    braking: Braking
     brake: str = "none"  # who operates it: "none" is there, "drive" or "controller"
+    brake_torque: float = 0.0  # [N·m] of its sheet; 0: not entered
     second: SecondDevice | None = None
 
     @property
@@ -188,5 +202,14 @@ def understand(values: Mapping[str, Entry]) -> AxisModel:
         phasing_share=si("phasing.current"),
         power_up=choice_of(filled, "phasing.power_up"),
         brake=choice_of(filled, "brake.fitted"),
+        brake_torque=si("brake.torque") if is_given(filled, "brake.torque") else 0.0,
+        braking=Braking(
+            threshold=chopper_threshold(filled, bus_voltage(filled)),
+            capacitance=si("power.bus_capacitance"),
+            resistor=si("power.brake_resistor"),
+            resistor_power=si("power.brake_power") if is_given(filled, "power.brake_power") else 0.0,
+            stops=si("power.stops_per_cycle"),
+            cycle=si("power.cycle_time"),
+        ),
         second=second_from_entries(filled),
     )

@@ -5,6 +5,7 @@ from cadrel.core.parameters.parameter import Help, Parameter
 TURNING = ("sheet.kind", ("rotary", "dc", "stepper", "induction"))
 GEARED = (("mechanics.kind", ("rotary", "rack", "screw")), TURNING)
 DRAWING = (("mechanics.kind", ("rack", "screw")), TURNING)
+STOPS = ("stops",)  # what is measured of brake and bus; no loop rests on it
 BRAKED = (("brake.fitted", ("drive", "controller")),)
 
 MECHANICS = (
@@ -142,40 +143,47 @@ POWER = (
     Parameter(
         key="power.bus_capacitance", label="Bus capacitance", symbol="C", quantity="capacitance", unit="µF",
         step="power", minimum=1e-6, maximum=1, default=560e-6,
+        rests=STOPS,
         help=Help("Of the drive's dc bus.", "From its sheet; shared buses add up.",
                   "It takes the first joules of braking."),
     ),
     Parameter(
         key="power.chopper_threshold", label="Chopper threshold", symbol="Uch", quantity="voltage", unit="V",
         step="power", minimum=12, maximum=1200, default=None, improves="Sizes the brake resistor.",
+        rests=STOPS,
         help=Help("Bus voltage at which the resistor is switched on.",
                   "From the drive's sheet; 1.2 times the nominal bus if empty.", "It must lie above high mains."),
     ),
     Parameter(
         key="power.brake_resistor", label="Brake resistor", symbol="Rb", quantity="resistance", unit="ohm",
         step="power", minimum=0, maximum=1e4, default=0.0,
+        rests=STOPS,
         help=Help("Burns the energy of braking. 0: none fitted.", "At least the drive's smallest allowed value.",
                   "Without one a heavy load trips the drive while it stops."),
     ),
     Parameter(
         key="power.brake_power", label="Its continuous power", symbol="Pb", quantity="power", unit="W", step="power",
         minimum=1, maximum=1e5, default=None, improves="Checks the resistor against the cycle.",
+        rests=STOPS,
         help=Help("What the resistor stands for ever.", "From its plate, at the mounting's air.",
                   "Peak ratings for a second are ten times that."),
     ),
     Parameter(
         key="power.brake_minimum", label="Smallest resistor the drive stands", symbol="Rmin", quantity="resistance",
         unit="ohm", step="power", minimum=0.1, maximum=1e4, default=None, improves="Checks and combines resistors.",
+        rests=STOPS,
         help=Help("Below it the chopper transistor fails.", "From the drive's sheet.", "Two in parallel halve it."),
     ),
     Parameter(
         key="power.cycle_time", label="Time of a cycle", symbol="tc", quantity="time", unit="s", step="power",
         minimum=1e-3, maximum=86400, default=1.0,
+        rests=STOPS,
         help=Help("After which the motion repeats.", "Of the real machine.", "The move alone is not the cycle."),
     ),
     Parameter(
         key="power.stops_per_cycle", label="Decelerations in a cycle", symbol="n", quantity="count", step="power",
         minimum=0, maximum=1000, default=2.0, whole=True,
+        rests=STOPS,
         help=Help("How often it brakes from speed in a cycle.", "Back and forth is two.", "Each returns its energy."),
     ),
     Parameter(
@@ -189,33 +197,39 @@ POWER = (
     Parameter(
         key="brake.torque", label="Brake torque at the motor", symbol="Mb", quantity="torque", unit="N·m",
         step="power", minimum=1e-4, maximum=1e5, default=None, when=BRAKED, improves="Checks that it holds the load.",
+        rests=STOPS,
         help=Help("Static torque of the brake.", "From the motor's sheet.", "Worn or oily, it is half of that."),
     ),
     Parameter(
         key="brake.pull_in_voltage", label="Pull-in voltage", symbol="Ub", quantity="voltage", unit="V",
         storage="drive", step="power", minimum=1, maximum=400, default=24.0, when=BRAKED,
+        rests=STOPS,
         help=Help("Voltage that opens it.", "24 V is usual.", "Less than 90 % of it may not open."),
     ),
     Parameter(
         key="brake.pull_in_time", label="Pull-in time", symbol="tb", quantity="time", unit="ms",
         storage="drive", step="power", minimum=0, maximum=5, default=0.2, when=BRAKED,
+        rests=STOPS,
         help=Help("How long the full voltage stays on.", "Two to three times the release delay.",
                   "Too short, it falls shut again."),
     ),
     Parameter(
         key="brake.hold_voltage", label="Hold voltage", symbol="Uh", quantity="voltage", unit="V",
         storage="drive", step="power", minimum=0.5, maximum=400, default=12.0, when=BRAKED,
+        rests=STOPS,
         help=Help("Lower voltage that keeps it open.", "Half the pull-in voltage; it keeps the coil cool.",
                   "The bus must suffice to make it."),
     ),
     Parameter(
         key="brake.release_delay", label="Release delay", symbol="tr", quantity="time", unit="ms",
         storage="drive", step="power", minimum=0, maximum=5, default=0.06, when=BRAKED,
+        rests=STOPS,
         help=Help("From voltage on until it is open.", "From the brake's sheet.", "Motion before it wears the lining."),
     ),
     Parameter(
         key="brake.engage_delay", label="Engage delay", symbol="te", quantity="time", unit="ms",
         storage="drive", step="power", minimum=0, maximum=5, default=0.04, when=BRAKED,
+        rests=STOPS,
         help=Help("From voltage off until it holds.", "From the brake's sheet; longer with a freewheel diode.",
                   "Power off before it lets the load sag."),
     ),
@@ -230,6 +244,7 @@ POWER = (
         key="power.braking_reaction", label="Where the bus rises too high", symbol="", quantity="count",
         storage="drive", step="power", minimum=0, maximum=2, default="0",
         choices=(("0", "stretch the ramp"), ("1", "fault"), ("2", "cut current and coast")),
+        rests=STOPS,
         help=Help("What the drive does when braking gives back more than capacitors and resistor take.",
                   "Stretching is gentle, but the stop takes longer and farther; a hanging load should not coast.",
                   "Without a resistor a stretched stop runs past its travel: leave room, or fit one."),

@@ -44,6 +44,8 @@ class Parameter:
         Key of the parameter it may be printed in percent or per mil of.
     improves
         What an optional value is good for, as the page says it.
+    rests
+        Steps whose proof rests on it, where not all do that rest on its own step.
     restart
         A change takes effect only after the drive restarts.
     cia402
@@ -68,6 +70,7 @@ class Parameter:
     when: tuple[tuple[str, tuple[str, ...]], ...] = ()
     relative_to: str | None = None
     improves: str = ""
+    rests: tuple[str, ...] | None = None
     restart: bool = False
     cia402: str | None = None
 

@@ -30,6 +30,7 @@ STEPS: tuple[Step, ...] = (
     Step("load", "Load", ("motor", "feedback", "mechanics", "commutation", "current"), ("load",)),
     Step("velocity", "Velocity loop", ("current", "load"), ("velocity_loop",)),
     Step("position", "Position loop", ("velocity", "limits"), ("position_loop",)),
+    Step("stops", "Brake and stops", ("velocity",), ("brake_holding", "stop_energy")),
     Step("acceptance", "Acceptance", ("position", "limits"), ("acceptance",)),
     Step("handover", "Hand-over", ("acceptance",), ("handover",)),
 )

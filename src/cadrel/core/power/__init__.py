@@ -6,19 +6,37 @@ brake.py    the holding brake's sequence in time
 """
 
 from cadrel.core.power.brake import MARGIN, TORQUE_BUILD_UP, BrakeSequence, brake_sequence
-from cadrel.core.power.braking import BrakingDemand, Combination, braking_demand, combinations
-from cadrel.core.power.supply import CLASSES, bus_voltage, fits_class
+from cadrel.core.power.braking import (
+    LIMITED_FROM,
+    LIMITED_TO,
+    BrakingDemand,
+    BusCase,
+    Combination,
+    acts_at,
+    braking_demand,
+    combinations,
+    predicted_case,
+    seen_case,
+)
+from cadrel.core.power.supply import CLASSES, bus_voltage, chopper_threshold, fits_class
 
 __all__ = [
     "CLASSES",
+    "LIMITED_FROM",
+    "LIMITED_TO",
     "MARGIN",
     "TORQUE_BUILD_UP",
     "BrakeSequence",
     "BrakingDemand",
+    "BusCase",
     "Combination",
+    "acts_at",
     "brake_sequence",
     "braking_demand",
     "bus_voltage",
+    "chopper_threshold",
     "combinations",
     "fits_class",
+    "predicted_case",
+    "seen_case",
 ]

@@ -7,6 +7,7 @@ import math
 
 import numba
 
+from cadrel.core.power import LIMITED_FROM, LIMITED_TO
 from cadrel.core.simulation.device import drive_angle, power_off, rotor_angle
 from cadrel.core.simulation.layout import (
     ARMED,
@@ -49,8 +50,6 @@ from cadrel.core.simulation.plant import FAST, SQRT3_2, TWO_PI, noise, turned
 
 RENEWED = 32  # [ticks] between exact sines and cosines of the angles
 SMALL_TURN = 0.2  # [rad] up to which the series of `turned` is good to 1e-10
-# Between the chopper's threshold and the voltage that trips, braking is limited where the ramp may be stretched.
-LIMITS_FROM, LIMITS_TO = 0.3, 0.8
 STILL_SPEED = 0.5  # [rad/s] at the motor: a quick stop ends below it
 PATIENCE = 32000  # [ticks] 2 s more for the holder of the lease while the axis only holds
 STANDSTILL_TICKS = 8000  # [ticks] half a second: a quick stop that has not ended by then cuts power
@@ -187,8 +186,8 @@ def _cascade(s, c):
     s.stretched = 0
     if c.braking_reaction == 0.0 and iq * s.velocity < 0.0:
         room = (s.meas_bus - c.chopper_on) / (c.trip_overvoltage - c.chopper_on)
-        if room > LIMITS_FROM:  # no more is given back than the bus still takes
-            allowed = most * max(0.0, 1.0 - (room - LIMITS_FROM) / (LIMITS_TO - LIMITS_FROM))
+        if room > LIMITED_FROM:  # no more is given back than the bus still takes
+            allowed = most * max(0.0, 1.0 - (room - LIMITED_FROM) / (LIMITED_TO - LIMITED_FROM))
             s.stretched = 1 if abs(iq) > allowed else 0
             most = min(most, allowed)
     s.limited = 1 if abs(iq) > most else 0

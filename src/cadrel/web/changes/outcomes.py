@@ -29,10 +29,12 @@ def keep_outcome(
     who: Any,
     notes: str = "",
     value_set: int | None = None,
+    finds: Sequence[str] = (),
 ) -> Proposal | None:
     """Keep runs and findings of a finished procedure as one; returns the proposal if it changed drive values.
 
-    `value_set` is the one in force when the run began; without one, the newest.
+    `value_set` is the one in force when the run began; without one, the newest. `finds` are the kinds of finding that
+    it replaces; without them all of the step's.
     """
     values = axis.value_sets.get(pk=value_set) if value_set else axis.latest_set()
     assert values is not None
@@ -69,7 +71,8 @@ def keep_outcome(
         keep_part(axis, outcome.plant, run=runs[outcome.plant_run], values=values)
     verdict = keep_verdict(axis, step, outcome.verdict, runs=runs, values=values)
     if outcome.findings:
-        Finding.objects.filter(axis=axis, step=step).delete()
+        old = Finding.objects.filter(axis=axis, step=step)
+        (old.filter(kind__in=finds) if finds else old).delete()
     for f in outcome.findings:
         Finding.objects.create(
             axis=axis,

@@ -107,6 +107,9 @@ def _mark_stale(axis: Axis, changed: list[str], proven_step: str | None) -> None
             continue  # how a run begins; what it found rests on no such setting
         step = REGISTRY[key].step
         fallen = steps_after(proven_step) if proven_step else invalidated_by(step)
+        rests = REGISTRY[key].rests
+        if rests is not None:  # of a proposal taken by the step that measured it, nothing falls
+            fallen = tuple(s for s in rests if s != proven_step)
         for one in fallen:
             labels.setdefault(one, REGISTRY[key].label)
     for step, label in labels.items():

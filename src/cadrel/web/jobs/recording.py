@@ -4,6 +4,7 @@ import logging
 
 from django.db import transaction
 
+from cadrel.procedures import PROCEDURES
 from cadrel.web.changes.outcomes import keep_outcome, keep_unfinished
 from cadrel.web.jobs import spool
 from cadrel.web.jobs.models import Job
@@ -23,7 +24,7 @@ def record(ending: Ending) -> None:
     if ending.state == "done" and ending.outcome is not None:
         keep_outcome(
             axis, job.step, ending.outcome, before=ending.before, after=ending.after, who=job.who, notes=ending.notes,
-            value_set=ending.value_set,
+            value_set=ending.value_set, finds=PROCEDURES[job.procedure].finds if job.procedure in PROCEDURES else (),
         )  # fmt: skip
     elif ending.state in ("refused", "interrupted"):
         keep_unfinished(

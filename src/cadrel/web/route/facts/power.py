@@ -3,11 +3,11 @@
 import math
 from collections.abc import Mapping
 
-from cadrel.core.axis import braking_of, check_brake, check_braking, check_power, chopper_threshold
+from cadrel.core.axis import braking_of, check_brake, check_braking, check_power
 from cadrel.core.errors import CadrelError
 from cadrel.core.motor import Check, reader_of
 from cadrel.core.parameters import Entry, choice_of, is_given
-from cadrel.core.power import brake_sequence, bus_voltage, combinations
+from cadrel.core.power import brake_sequence, bus_voltage, chopper_threshold, combinations
 from cadrel.web.route.facts.pictures import brake_picture
 from cadrel.web.route.facts.shape import Facts
 

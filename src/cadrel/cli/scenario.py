@@ -12,7 +12,7 @@ from cadrel.core.axis import understand
 from cadrel.core.simulation import RigTruth, SimulatedDrive
 from cadrel.exchange import read_axis
 from cadrel.link import LinkedDrive, LocalLink
-from cadrel.procedures import Session, in_order
+from cadrel.procedures import PROCEDURES, Session, in_order
 from cadrel.procedures.route import consent_for, load_project_values
 
 AXES = {
@@ -94,7 +94,8 @@ def commission_into_project(axis: Any, memory: Path, *, who: Any) -> None:
     service = DriveService({axis.remote: simulated})
     drive = LinkedDrive(LocalLink(service.answer, service.advance), axis.remote)
     sent = load_project_values(drive, axis.values, owner=who.get_username())
-    for procedure in (*in_order(), in_order()[-1]):
+    *loops, acceptance = in_order()
+    for procedure in (*loops, PROCEDURES["stops"], acceptance, acceptance):
         key = procedure.key
         before = drive.read()
         session = Session(

@@ -110,6 +110,7 @@ VIEWS: dict[str, Callable[[Page, str], None]] = {
     "current-loop": _plain("Tile pusher", "Current loop"),
     "load": _plain("Tile pusher", "Load"),
     "position-loop": _plain("Tile pusher", "Position loop"),
+    "stops": _plain("Tile pusher", "Brake and stops"),
     "acceptance": _plain("Tile pusher", "Acceptance"),
     "run": _run,
     "drive": _led_drive,

@@ -7,6 +7,7 @@ import numpy as np
 
 from cadrel.core.control import (
     Gains,
+    TwoMass,
     Winding,
     feedback_filter,
     read_margins,
@@ -37,6 +38,7 @@ from cadrel.procedures.plant_in_motion import (
 )
 from cadrel.procedures.session import Session
 
+TIMING = 0.25  # of a current tick: what the model of the sampled loop may be off by, which no misfit shows
 STEP_SECONDS = 0.12
 
 
@@ -201,7 +203,7 @@ def _outcome(
         )
     peak = measured.sensitivity_peak
     findings.append(Finding(kind="velocity_peak", label="Velocity-loop sensitivity peak", value=peak, unit="", run=2))
-    findings += _resonances(first, second, highest=float(f[-1]))
+    findings += _resonances(first, second, highest=float(f[-1]), tick=session.rates.current)
     return Outcome(
         findings=findings,
         changes=_velocity_values(gains),
@@ -234,11 +236,13 @@ def _plant_run(session: Session, record: Recording, gains: Gains) -> RunRecord:
     )
 
 
-def _resonances(first: PlantFit, second: PlantFit, *, highest: float) -> list[Finding]:
+def _resonances(first: PlantFit, second: PlantFit, *, highest: float, tick: float) -> list[Finding]:
     """What both measurements say of the resonances, none above the highest line: there only a flank was seen.
 
-    The doubt is what the second fit's misfit says, and half of what the two measurements, made on other gains and
-    other lines, differ by.
+    The doubt is what the second fit's misfit says, half of what the two measurements, made on other gains and other
+    lines, differ by, and what the model's timing may be off by: phase turns by omega dt, and around a resonance of
+    damping zeta the phase turns by one radian over zeta times its frequency, so that it is placed wrong by
+    zeta omega dt of itself.
     """
     found = []
     for kind, label, std in (
@@ -249,8 +253,19 @@ def _resonances(first: PlantFit, second: PlantFit, *, highest: float) -> list[Fi
         if value is None or std is None or not second.load.resonance_hz or second.load.resonance_hz >= highest:
             continue
         apart = 0.0 if before is None else 0.5 * abs(value - before)
-        found.append(Finding(kind=kind, label=label, value=value, unit="Hz", std=math.hypot(std, apart), run=2))
+        late = _damping(second.load, kind) * 2 * math.pi * value**2 * TIMING * tick
+        doubt = math.hypot(std, apart, late)
+        found.append(Finding(kind=kind, label=label, value=value, unit="Hz", std=doubt, run=2))
     return found
+
+
+def _damping(load: TwoMass, kind: str) -> float:
+    """Damping ratio of a resonance, or of the anti-resonance, where the load swings on the held motor."""
+    assert load.stiffness is not None
+    swings = load.inertia_load if kind == "antiresonance" else load.inertia_motor * load.inertia_load / load.inertia
+    return (load.damping + (load.viscous_load if kind == "antiresonance" else 0.0)) / (
+        2 * math.sqrt(load.stiffness * swings)
+    )
 
 
 def _velocity_values(gains: Gains) -> dict[str, float]:

@@ -41,6 +41,7 @@ urlpatterns = [
     path("library/<number:record_id>/take/", library.take, name="take_record"),
     path("library/<number:record_id>/file.<str:form>", library.export, name="record_file"),
     path(AXIS + "jog/", rig.jog, name="jog"),
+    path(AXIS + "brake/", rig.hold_brake, name="hold_brake"),
     path(AXIS + "vector/", rig.vector, name="vector"),
     path(AXIS + "stand-in/", rig.bench_page, name="bench"),
     path(AXIS + "export/", projects.export, name="export"),

@@ -8,7 +8,7 @@ import pytest
 import cadrel
 from cadrel.core.parameters import REGISTRY, STEPS, field_of
 
-NAMED = re.compile(r"field_of\(.([a-z_.]+).\)")
+NAMED = re.compile(r"""field_of\(["']([a-z_.]+)["']\)""")
 
 
 def test_a_field_is_named_by_its_label_and_its_step():

@@ -2,6 +2,7 @@
 
 import math
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -35,7 +36,11 @@ def test_friction_and_copper_lessen_what_comes_back() -> None:
     assert free.to_resistor - rubbing.to_resistor == pytest.approx(1.5 * 300 * 0.1 / 2)  # torque times angle turned
     warm = braking_demand(**(BASE | {"resistance_loss": 1.8}))
     assert warm.copper == pytest.approx(1.8 * (6 / 0.6) ** 2 * 0.1)
-    assert free.to_resistor - warm.to_resistor == pytest.approx(warm.copper)
+    # Second way: the power that comes back, summed over small times, as long as it does come back.
+    t = np.linspace(0, 0.1, 200_001)
+    back = np.maximum(6 * 300 * (1 - t / 0.1) - 1.8 * (6 / 0.6) ** 2, 0.0)
+    assert warm.back == pytest.approx(float(np.trapezoid(back, t)), rel=1e-6)
+    assert free.back - warm.copper < warm.back < free.back  # towards the end the winding relieves nothing
 
 
 def test_a_sinking_load_gives_back_its_height_and_a_rising_one_takes_it() -> None:

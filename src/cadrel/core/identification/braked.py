@@ -11,6 +11,7 @@ from cadrel.core.identification.estimated import Estimated
 FloatArray = NDArray[np.float64]
 FEWEST = 12  # samples that a start of motion is read from
 SEEN_COUNTS = 6.0  # counts of motion from which a sample is used: below, it is quantisation
+STOOD = 2.5e-3  # [s] without a count more: the shaft stands
 SMOOTHED = 1e-3  # [s] over which speed is taken where the stop is looked for
 
 
@@ -87,12 +88,30 @@ def instant_of_stop(position: FloatArray, *, period: float, count: float) -> Est
     return Estimated(float(at), float(max(width * period / 3, 0.5 * period)))
 
 
-def torque_held(position: FloatArray, torque: FloatArray, *, moved: float) -> tuple[float, bool]:
+def torque_held(
+    position: FloatArray, torque: FloatArray, *, period: float, count: float, moved: float
+) -> tuple[float, bool]:
     """Return the largest torque on a closed brake before the shaft gave way, and whether it did. [N·m]
 
-    `torque` is what the brake carries, sample by sample, of either sign; `moved` is how far a shaft may give. [rad]
+    Parameters
+    ----------
+    position, torque : ndarray, shape (n,)
+        Of the shaft [rad]; what the brake carries, of either sign. [N·m]
+    period, count : float
+        Of a sample [s]; one count of the device [rad].
+    moved : float
+        How far a shaft may give without having slipped: play of the hub. [rad]
+
+    Notes
+    -----
+    It has slipped once it is farther away than that; it began to where it stood for the last time before.
     """
     away = np.abs(position - position[0]) > moved
     gave = bool(away.any())
     until = int(np.argmax(away)) if gave else len(position)
+    if gave:
+        look = max(round(STOOD / period), 1)
+        before = position[:until]
+        stood = np.abs(before[look:] - before[:-look]) <= 1.5 * count
+        until = int(np.nonzero(stood)[0][-1]) + look if stood.any() else 1
     return float(np.abs(torque[: max(until, 1)]).max()), gave

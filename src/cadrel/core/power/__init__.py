@@ -9,6 +9,7 @@ from cadrel.core.power.brake import MARGIN, TORQUE_BUILD_UP, BrakeSequence, brak
 from cadrel.core.power.braking import (
     LIMITED_FROM,
     LIMITED_TO,
+    RATED_RISE,
     BrakingDemand,
     BusCase,
     Combination,
@@ -25,6 +26,7 @@ __all__ = [
     "LIMITED_FROM",
     "LIMITED_TO",
     "MARGIN",
+    "RATED_RISE",
     "TORQUE_BUILD_UP",
     "BrakeSequence",
     "BrakingDemand",

@@ -19,6 +19,7 @@ class BrakingDemand:
     friction: float  # [J]
     copper: float  # [J]
     capacitors: float  # [J] taken between nominal bus and threshold
+    back: float  # [J] that comes back to the bus
     to_resistor: float  # [J] per deceleration
     power_continuous: float  # [W]
     power_peak: float  # [W] at the threshold with the fitted resistor; 0 without one
@@ -63,16 +64,22 @@ def braking_demand(
     Notes
     -----
     E = J w²/2 - friction - copper - C (U_ch² - U²)/2; continuous watts = n E / t_cycle, peak watts = U_ch² / R: kinetic
-    energy sizing as every maker's handbook has it (common practice). A constant deceleration is assumed.
+    energy sizing as every maker's handbook has it (common practice), with copper loss counted only while power comes
+    back: P(t) = M w(t) - P_cu falls in a line from P0 to below nothing, and its positive part is P0² / (2 M a). A
+    constant deceleration is assumed.
     """
     time = abs(speed) / deceleration
     turned = 0.5 * abs(speed) * time
     kinetic = 0.5 * inertia * speed**2
     potential = -load * math.copysign(turned, speed)
-    torque = abs(inertia * deceleration - friction - load * math.copysign(1, speed))
+    braking = inertia * deceleration - friction - load * math.copysign(1, speed)  # of the motor; below 0 it drives on
+    torque = abs(braking)
     copper = resistance_loss * (torque / torque_constant) ** 2 * time
     capacitors = 0.5 * capacitance * (threshold**2 - bus**2)
-    back = max(0.0, kinetic + potential - friction * turned - copper)
+    # The rectifier gives nothing back to the mains: what the winding wants towards the end of the stop is no relief for
+    # what came at its beginning. So only the time counts in which power comes back.
+    first = max(0.0, braking * abs(speed) - resistance_loss * (torque / torque_constant) ** 2)
+    back = first**2 / (2 * braking * deceleration) if braking > 0 else 0.0
     burnt = max(0.0, back - capacitors)
     peak_back = max(torque * abs(speed), 1e-9)
     return BrakingDemand(
@@ -81,6 +88,7 @@ def braking_demand(
         friction=friction * turned,
         copper=copper,
         capacitors=capacitors,
+        back=back,
         to_resistor=burnt,
         power_continuous=stops * burnt / cycle,
         power_peak=threshold**2 / resistor if resistor else 0.0,
@@ -129,6 +137,7 @@ REACTIONS: tuple[BusCase, ...] = ("stretched", "fault", "coasted")  # by the val
 # Between the chopper's threshold and the voltage that trips: from here braking is limited, and there it is none.
 LIMITED_FROM, LIMITED_TO = 0.3, 0.8
 ROSE = 0.01  # of the bus: less is no energy that came back
+RATED_RISE = 250.0  # [K] of a resistor over its air at its continuous power; common practice
 SEEN = 2  # samples of a chopper or of a limit that make a case: one may be the bus's own noise
 
 
@@ -155,7 +164,7 @@ def predicted_case(demand: BrakingDemand, *, resistor: float, reaction: int) -> 
     reaction : int
         What the drive does where the bus rises too high, as `power.braking_reaction`.
     """
-    if demand.kinetic + demand.potential <= demand.friction + demand.copper:
+    if demand.back <= 0.0:
         return "nothing"
     if demand.to_resistor <= 0.0:
         return "capacitors"
@@ -168,9 +177,9 @@ def seen_case(*, bus: FloatArray, chopper: FloatArray, limited: FloatArray, faul
     """Return which case a stop was, from what the drive recorded of it; `fault` is how it ended, "" without."""
     if "coast" in fault:
         return "coasted"
-    if fault:
+    if fault and "stretched" not in fault:
         return "fault"
-    if np.count_nonzero(limited) >= SEEN:
+    if fault or np.count_nonzero(limited) >= SEEN:
         return "stretched"
     if np.count_nonzero(chopper) >= SEEN:
         return "resistor"

@@ -370,7 +370,7 @@ def work_coil(s, p, c):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
-def work_brake(s, p):
+def work_brake(s, p, c):
     """The brake itself: enough voltage for long enough opens it, too little lets it fall shut."""
     if p.brake_torque <= 0.0:
         s.brake = 0
@@ -381,7 +381,8 @@ def work_brake(s, p):
         s.brake_time = 0
         return
     s.brake_time += 1
-    if s.brake_time >= (p.brake_release if wanted == 0 else p.brake_engage):
+    late = p.controller_delay if c.brake_operation == 2.0 else 0.0
+    if s.brake_time >= late + (p.brake_release if wanted == 0 else p.brake_engage):
         s.brake, s.brake_time = wanted, 0
         if wanted == 1:
             s.stuck1 = 1 if abs(s.omega1) < 1e-9 else s.stuck1

@@ -59,5 +59,5 @@ def run_ticks(n, s, p, c, path, excitation, signals, channels, tape):
         plant_tick(s, p)
         track_device(s, p, c, before)
         work_coil(s, p, c)
-        work_brake(s, p)
+        work_brake(s, p, c)
         s.tick += 1

@@ -6,12 +6,12 @@ from typing import Any
 
 import numpy as np
 
+from cadrel.core.power import RATED_RISE
 from cadrel.core.simulation.layout import TICK, Plant
 from cadrel.core.simulation.truth import DEAD_LAWS, RigTruth
 
 HALL_SEQUENCE = (1, 3, 2, 6, 4, 5)
 MIRRORED_SEQUENCE = (1, 5, 4, 6, 2, 3)
-RATED_RISE = 250.0  # [K] of a resistor at its continuous power; common practice
 NO_HALLS = 7  # what open inputs show
 
 

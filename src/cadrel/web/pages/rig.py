@@ -17,7 +17,7 @@ from cadrel.web.jobs.models import step_of
 from cadrel.web.notices import refuse, say
 from cadrel.web.pages.requests import axis_of, next_of, notes_key, number_of, tab_of, ticked_at
 from cadrel.web.projects.models import Axis
-from cadrel.web.rig import actions, bench, phasing
+from cadrel.web.rig import actions, bench, brake, phasing
 from cadrel.web.rig.errors import NoControl, NotANumber
 
 Action = Callable[..., Any]
@@ -185,6 +185,19 @@ def jog(request: HttpRequest, axis: Axis) -> HttpResponse:
     """One heartbeat of a held jog button."""
     share = number_of(request, "share", 0.0, "The share of the speed")
     actions.jog(axis, who=request.user, share=share, holder=request.POST.get("holder", "")[:40])
+    return HttpResponse(status=204)
+
+
+@_heartbeat
+def hold_brake(request: HttpRequest, axis: Axis) -> HttpResponse:
+    """One heartbeat of the held button that opens the brake."""
+    brake.hold_open(
+        axis,
+        who=request.user,
+        is_open=number_of(request, "share", 0.0, "The share") > 0,
+        is_safe=request.POST.get("safe") == "1",
+        holder=request.POST.get("holder", "")[:40],
+    )
     return HttpResponse(status=204)
 
 

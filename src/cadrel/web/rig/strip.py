@@ -154,6 +154,8 @@ def strip_from(facts: AxisFacts, contact: Contact, *, user_id: int | None) -> di
         "word_errors": status["word_errors"],
         "latency_us": 1e6 * status["latency"],
         "levels": "".join(str(level) for level in status["levels"]),
+        "brake": status["brake"],
+        "resistor_hot": status["resistor_hot"],
         "signal": _signal_quality(facts, status),
         "index_counts": status["index_counts"] if status["index_seen"] else None,
         "index": "seen" if status["index_seen"] else "not yet",

@@ -8,23 +8,26 @@ from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, STEPS, choice_of, full_label
 from cadrel.core.quantities import from_si, units_of
 from cadrel.link import LinkError
-from cadrel.procedures import PROCEDURES
+from cadrel.procedures import PROCEDURES, Procedure
+from cadrel.procedures.stops.braking import SAYS
 from cadrel.web.changes.values import retired_by
 from cadrel.web.library.actions import is_altered
 from cadrel.web.projects.models import Axis
 from cadrel.web.projects.understanding import model_or_none
 from cadrel.web.rig.actions import differences, wanted_values
+from cadrel.web.rig.brake import may_move_text
 from cadrel.web.rig.links import drive_of
 from cadrel.web.route.entries import asked_of, first_to_fill, form_of, shown_value
 from cadrel.web.route.facts import understood_of
 from cadrel.web.route.phasing import power_up_text
 from cadrel.web.route.predict import SLIDERS, asked_rows, loop_of, predict
 from cadrel.web.route.sources import sources_of
+from cadrel.web.runs.models import Verdict
 from cadrel.web.runs.plots import plots_of
 
 WAITS = "a proposal waits"
 ENTRY_STEPS = ("motor", "feedback", "mechanics", "power", "limits")
-PROCEDURE_STEPS = ("commutation", "current", "load", "velocity", "position", "acceptance")
+PROCEDURE_STEPS = ("commutation", "current", "load", "velocity", "position", "stops", "acceptance")
 INTRO = {
     "motor": "As the sheet prints it, with unit and convention.",
     "feedback": "The device on the motor, and on the load if there is one.",
@@ -37,6 +40,7 @@ INTRO = {
     "load": "First jog, then flux, inertia and friction within the travel.",
     "velocity": "Plant measured in motion, gains within the margins asked for.",
     "position": "Position gain and feedforward around the velocity loop.",
+    "stops": "What the brake holds and how long it takes; where the energy of a stop goes.",
     "acceptance": "The real move, many times, against the goal.",
     "handover": "What is proven, what is stored, what happened.",
 }
@@ -182,10 +186,10 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     withheld = axis.proposals.filter(step=step, state="withheld").first()
     if withheld:
         context["withheld"] = withheld
-    judged = axis.verdicts.filter(step=step).select_related("run").first()
-    if judged is not None and step != "acceptance":  # which has a table of its own
-        context["judged"] = judged
-        context["judged_rows"] = [_criterion_row(c, model) for c in judged.criteria]
+    if step != "acceptance":  # which has a table of its own
+        context["judged"] = [
+            {"verdict": v, "rows": [_criterion_row(c, model) for c in v.criteria]} for v in _newest_verdicts(axis, step)
+        ]
     runs = axis.runs.to_draw(step)
     pinned = list(axis.runs.filter(pinned=True).order_by("-number")[:3])
     context |= {
@@ -200,7 +204,16 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     declared = PROCEDURES[step]
     context["plan"] = declared.plan(model, wanted).text
     context["procedure"] = declared
-    context["arguments"] = [{"it": a, "preset": f"{a.preset(model):g}"} for a in declared.arguments]
+    context["arguments"] = _arguments(declared, model)
+    context["others"] = [
+        {"procedure": p, "plan": p.plan(model, wanted).text, "arguments": _arguments(p, model)}
+        for p in PROCEDURES.values()
+        if p.step == step and p.key != step and p.finds and p.applies(model)
+    ]
+    if step == "stops":
+        context["stops"] = _stops(runs)
+        if model.has_brake and axis.connected:
+            context["brake_way"] = may_move_text(axis)
     if step == "commutation":
         context["power_up_plan"] = power_up_text(model)
         by_hand = axis.findings.filter(kind="commutation", label="Offset by hand").exists()
@@ -219,6 +232,35 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     if step == "acceptance" and runs:
         context["verdict"] = _verdict(runs[0], model)
     return context
+
+
+def _stops(runs: Any) -> list[dict[str, Any]]:
+    """The newest run of each stop: the case seen beside the one predicted, what the bus rose to, and the energy."""
+    newest: dict[str, Any] = {}
+    for run in runs:
+        if run.kind == "stop":
+            newest.setdefault(run.title, run)
+    return [
+        {
+            "run": run, "seen": SAYS[run.metrics["seen"]], "predicted": SAYS[run.metrics["predicted"]],
+            "same": run.metrics["seen"] == run.metrics["predicted"], "bus": run.metrics["bus_peak"],
+            "energy": run.metrics["energy"], "foreseen": run.metrics["predicted_energy"],
+            "duty": 100 * run.metrics["chopper_duty"],
+        }
+        for run in reversed(newest.values())
+    ]  # fmt: skip
+
+
+def _arguments(procedure: Procedure, model: Any) -> list[dict[str, Any]]:
+    return [{"it": a, "preset": f"{a.preset(model):g}"} for a in procedure.arguments]
+
+
+def _newest_verdicts(axis: Axis, step: str) -> list[Verdict]:
+    """The newest verdict on each claim of a step, the newest first."""
+    newest: dict[str, Verdict] = {}
+    for verdict in axis.verdicts.filter(step=step).select_related("run")[:12]:
+        newest.setdefault(verdict.claim, verdict)
+    return list(newest.values())
 
 
 def _from_elsewhere(axis: Axis) -> bool:

@@ -39,6 +39,9 @@ CHANNELS: dict[str, tuple[str, str, str]] = {
     "current_limited": ("state", "Current limited", "solid"),
     "signal_cos": ("signal", "Cosine signal", "solid"),
     "signal_sin": ("signal", "Sine signal", "dashed"),
+    "brake_voltage": ("voltage", "Brake voltage", "solid"),
+    "chopper": ("state", "Chopper", "solid"),
+    "bus_limited": ("state", "Braking limited by the bus", "solid"),
     "second_counts": ("counts", "Counts on the load", "solid"),
     "shaft_el": ("angle", "Shaft, electrical", "solid"),
 }
@@ -70,6 +73,9 @@ SHOWN = {
     "load": ("velocity", "i_q"),
     "velocity_step": ("velocity", "velocity_ref"),
     "position_step": ("position", "position_ref"),
+    "brake_load": ("i_q", "position"),
+    "brake_times": ("position", "brake_voltage"),
+    "stop": ("velocity_ref", "velocity", "v_bus", "i_q", "chopper"),
     "acceptance": ("position", "position_ref", "i_q", "following_error"),
 }
 

@@ -59,7 +59,7 @@ def draw_hanging(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry], 
     truth = replace(
         truth, torque_load=gravity * rated, brake_torque=float(rng.uniform(1.6, 3.0)) * rated,
         brake_release=release * float(rng.uniform(0.7, 1.15)), brake_engage=engage * float(rng.uniform(0.7, 1.15)),
-        brake_resistor=truth.brake_resistor if rng.random() < 0.5 else 0.0,
+        brake_resistor=truth.brake_resistor * float(rng.uniform(0.7, 2.5)),
         controller_delay=float(rng.uniform(0.0, 0.005)),
         bus_capacitance=truth.bus_capacitance * float(rng.uniform(0.15, 1.0)),
     )  # fmt: skip
@@ -281,8 +281,9 @@ def table(rows: list[Hanging], benches: int, seed: int) -> str:
         "",
         f"`bin/cadrel evidence guard --benches {benches} --seed {seed}`: drawn benches whose load hangs with 10 to "
         "60 % of the rated torque, either way, behind a brake that the drive or, a quarter of them, a controller "
-        "operates, up to 5 ms late; its true times lie at 70 to 115 % of its sheet's (15 to 80 ms, 10 to 60 ms). Half "
-        "have no resistor. The sheet says nothing of the load. A fall is how far the true shaft goes the way the "
+        "operates, up to 5 ms late; its true times lie at 70 to 115 % of its sheet's (15 to 80 ms, 10 to 60 ms). The "
+        "resistor is up to 2.5 times what is usual. The sheet says nothing of the load. A fall is how far the true "
+        "shaft goes the way the "
         "load pulls while the power stage is off, or a loop is closed that was told nothing yet; led by a vector, how "
         "far it goes beyond the vector's own way and half an electrical turn; in the current loop, where nothing is "
         f"told to move, at all. Allowed: {SHARE_OF_TRAVEL:.0%} of the travel agreed to, or "

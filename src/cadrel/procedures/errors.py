@@ -24,12 +24,20 @@ class StoppedByHand(ProcedureError):
     remedy = "Find out why it was pressed; then look at the axis, consent and start again."
 
 
+TOO_FAST = "it ran at"  # how a stop by the guard's speed begins its reason
+
+
 class AxisStopped(ProcedureError):
     """The drive stopped by itself."""
 
     happened = "The drive stopped the axis during {phase}: {reason}."
     means = "The run is not complete, so nothing was proven."
     remedy = "{hint}"
+
+    @property
+    def ran_too_fast(self) -> bool:
+        """Whether it was the guard's speed, so that the same more slowly may do."""
+        return str(self.facts["reason"]).startswith(TOO_FAST)
 
 
 class AnswerInNoise(ProcedureError):

@@ -14,7 +14,7 @@ from cadrel.core.control import Rates
 from cadrel.core.identification import IdentifiedPlant
 from cadrel.core.parameters import field_of
 from cadrel.link import Drive, LinkError, Recording, RefusedByDrive
-from cadrel.procedures.errors import Aborted, AxisStopped, NotAllowed, StoppedByHand
+from cadrel.procedures.errors import TOO_FAST, Aborted, AxisStopped, NotAllowed, StoppedByHand
 from cadrel.procedures.outcome import RunRecord
 
 FloatArray = NDArray[np.float64]
@@ -243,7 +243,7 @@ class Session:
         if speed > self.consent.speed or low <= position <= high:
             return AxisStopped(
                 phase=self.phase,
-                reason=f"it ran at {speed * per:.3g} {unit}/s, {self.consent.speed * per:.3g} were agreed to",
+                reason=f"{TOO_FAST} {speed * per:.3g} {unit}/s, {self.consent.speed * per:.3g} were agreed to",
                 hint="It was told to run slower. Check the load's inertia as entered and the commutation; a shaft that "
                 "swings by itself wants a lower velocity gain or torque filter.",
             )

@@ -134,7 +134,7 @@ def combinations(
 
 BusCase = Literal["nothing", "capacitors", "resistor", "stretched", "fault", "coasted"]
 REACTIONS: tuple[BusCase, ...] = ("stretched", "fault", "coasted")  # by the value of power.braking_reaction
-# Between the chopper's threshold and the voltage that trips: from here braking is limited, and there it is none.
+# Between the chopper's threshold and the voltage that trips: from here a ramp is stretched, and there it stands still.
 LIMITED_FROM, LIMITED_TO = 0.3, 0.8
 ROSE = 0.01  # of the bus: less is no energy that came back
 RATED_RISE = 250.0  # [K] of a resistor over its air at its continuous power; common practice

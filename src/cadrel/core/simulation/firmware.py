@@ -121,11 +121,25 @@ def _measure_velocity(s, c):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def _ramp(s):
+def _share_of_ramp(s, c):
+    """How much of its rate a ramp keeps: less where it brakes onto a bus that is rising, so that it is stretched.
+
+    Only the ramp gives way, never the torque: what holds a sinking load is not for the bus to take.
+    """
+    s.stretched = 0
+    if c.braking_reaction != 0.0 or abs(s.gen_target) >= abs(s.gen_velocity) or s.gen_velocity * s.iq_command >= 0.0:
+        return 1.0
+    room = (s.meas_bus - c.chopper_on) / (c.trip_overvoltage - c.chopper_on)
+    if room <= LIMITED_FROM:
+        return 1.0
+    s.stretched = 1
+    return max(0.0, 1.0 - (room - LIMITED_FROM) / (LIMITED_TO - LIMITED_FROM))
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _ramp(s, c):
     """Advance the velocity set-point by one sample towards its target; it waits for an axis that may not brake so."""
-    step = s.gen_rate * TV
-    if s.stretched == 1 and abs(s.gen_target) < abs(s.gen_velocity) < abs(s.velocity):
-        step = 0.0
+    step = s.gen_rate * TV * _share_of_ramp(s, c)
     dv = min(max(s.gen_target - s.gen_velocity, -step), step)
     s.position_ref += TV * (s.gen_velocity + 0.5 * dv)
     s.gen_velocity += dv
@@ -183,13 +197,6 @@ def _cascade(s, c):
     if s.thermal >= c.thermal_budget:
         most = min(most, c.current_continuous)
     iq = torque / c.torque_constant
-    s.stretched = 0
-    if c.braking_reaction == 0.0 and iq * s.velocity < 0.0:
-        room = (s.meas_bus - c.chopper_on) / (c.trip_overvoltage - c.chopper_on)
-        if room > LIMITED_FROM:  # no more is given back than the bus still takes
-            allowed = most * max(0.0, 1.0 - (room - LIMITED_FROM) / (LIMITED_TO - LIMITED_FROM))
-            s.stretched = 1 if abs(iq) > allowed else 0
-            most = min(most, allowed)
     s.limited = 1 if abs(iq) > most else 0
     s.iq_command = min(max(iq, -most), most)
     s.torque_cmd = s.iq_command * c.torque_constant
@@ -209,7 +216,9 @@ def regulate(s, c):
     """Second half of every fourth tick, the move's set-points being there: ramps, loops, heat."""
     if s.mode in (VELOCITY, POSITION):
         if s.gen == GEN_RAMP and s.brake_wait == 0:
-            _ramp(s)
+            _ramp(s, c)
+        else:
+            s.stretched = 0
         if s.gen != GEN_HOLD and s.brake_wait == 1:
             s.moving = 1  # it will, as soon as the brake is open
         if s.gen == GEN_HOLD:

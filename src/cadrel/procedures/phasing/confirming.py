@@ -7,7 +7,7 @@ import numpy as np
 
 from cadrel.core.identification import Estimated, angle_error_from_spinning
 from cadrel.link import Recording
-from cadrel.procedures.errors import NotConfirmed
+from cadrel.procedures.errors import AxisStopped, NotConfirmed
 from cadrel.procedures.phasing.turning import Turning
 from cadrel.procedures.session import Session
 from cadrel.procedures.strokes import SOFT, back_and_forth, block_means
@@ -20,6 +20,7 @@ LEAST_LONGER, MOST_LONGER = 1.4, 3.0  # factors of a push's length from try to t
 LEAST_SHARPER, MOST_SHARPER = 0.8, 1.6  # factors of its current
 LONGEST = 20.0  # times as long as the first push
 CLEAR = 0.35  # difference of the two ways over their sum: more, and a spring still swings in it
+SLOWER = 0.5  # of the speed, where the first spin ran over what was agreed to
 SPIN_SHARE = 0.5  # of the consented speed
 STIFFER = 1.5  # times the velocity gain set out from, at most, for an axis heavier than entered
 LEAST_ANSWER = 20.0  # [rad/s²]
@@ -136,9 +137,7 @@ def refine_by_spinning(
         "velocity.reset_time": kept["velocity.reset_time"] * heavier / stiffer,
     })  # fmt: skip
     try:
-        record, _ = back_and_forth(
-            session, SPIN, shares=(1.0,) if briefly else (1.0, 0.7), torque=held, top=SPIN_SHARE, softest=SOFT
-        )
+        record = _spun(session, held, briefly=briefly)
     finally:
         session.write(kept)
     means = block_means(record)
@@ -151,6 +150,24 @@ def refine_by_spinning(
             what=f"The back-EMF of the turning rotor says the offset is {math.degrees(error.value):.0f}° off."
         )
     return error, record
+
+
+def _spun(session: Session, held: float, *, briefly: bool) -> Recording:
+    """Spin both ways; where a load that pulls makes the soft loop run over the speed agreed to, once more, slower."""
+    for share in (1.0, SLOWER):
+        try:
+            record, _ = back_and_forth(
+                session, SPIN, shares=(1.0,) if briefly else (1.0, 0.7), torque=held, top=share * SPIN_SHARE,
+                softest=SOFT,
+            )  # fmt: skip
+        except AxisStopped as stopped:
+            if share != 1.0 or not stopped.ran_too_fast:
+                raise
+            session.standstill()
+            session.note(f"It ran faster than agreed to; spun again at {100 * SLOWER:.0f} % of the speed.")
+        else:
+            return record
+    raise AssertionError("unreachable")
 
 
 def confirmation_from_spin(record: Recording, session: Session) -> Confirmation:

@@ -167,6 +167,7 @@ def _measure(
         outcome = procedure.run(session)
     except CadrelError as refusal:
         found.ends[key] = refusal.parts[0]
+        link.wait(AFTER)  # what was stopped ramps down, and its brake closes
         if drive.status()["fault"]:
             drive.reset_fault()
         return

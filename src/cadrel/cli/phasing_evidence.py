@@ -8,14 +8,15 @@ from pathlib import Path
 
 import numpy as np
 
-from cadrel.bench import DriveService
+from cadrel.cli.alignment_evidence import alignment_part
 from cadrel.cli.phasing_draws import DrawnBench, draw_phasing_bench, possible_faults, with_fault
+from cadrel.cli.true_angle import TravelLink, true_error
 from cadrel.core.axis import understand
 from cadrel.core.errors import CadrelError
 from cadrel.core.feedback import ROUND, SignalCircle, angle_error, fit_circle
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import FAULTS, SimulatedDrive
-from cadrel.link import LinkedDrive, LocalLink
+from cadrel.link import LinkedDrive
 from cadrel.procedures import Session, WiredWrongly, find_angle, run_commutation
 from cadrel.procedures.route import consent_for, load_project_values
 
@@ -70,30 +71,10 @@ class Outing:
         return self.error_deg is not None and abs(self.error_deg) <= BEYOND.get(self.bench.device, BEYOND_OTHERS)
 
 
-class _Watched(LocalLink):
-    """A link that notes how far and how fast the true shaft went."""
-
-    def __init__(self, simulated: SimulatedDrive) -> None:
-        service = DriveService({"a": simulated})
-        super().__init__(service.answer, service.advance)
-        self.simulated = simulated
-        self.start = float(simulated._state.theta1)
-        self.furthest = self.fastest = 0.0
-
-    def wait(self, seconds: float) -> None:
-        left = seconds
-        while left > 0:
-            super().wait(min(left, 0.005))
-            left -= 0.005
-            s = self.simulated._state
-            self.furthest = max(self.furthest, abs(float(s.theta1) - self.start))
-            self.fastest = max(self.fastest, abs(float(s.omega1)))
-
-
 def try_bench(bench: DrawnBench, *, seed: int) -> Outing:
     """Run commutation on a bench and compare with its truth."""
     simulated = SimulatedDrive("a", bench.truth, seed=seed)
-    link = _Watched(simulated)
+    link = TravelLink(simulated)
     drive, axis = LinkedDrive(link, "a"), understand(bench.values)
     sent = load_project_values(drive, bench.values, owner="evidence")
     session = Session(drive=drive, axis=axis, consent=consent_for("commutation", axis, sent))
@@ -112,30 +93,6 @@ def try_bench(bench: DrawnBench, *, seed: int) -> Outing:
         bench, status, codes, reason, error, simulated.time - begun, link.furthest / session.consent.travel,
         link.fastest / session.consent.speed,
     )  # fmt: skip
-
-
-def true_error(drive: SimulatedDrive) -> float:
-    """Return electrical angle believed less true, mean over what a noisy device shows. Looks into the bench. [°]"""
-    p, c = drive._plant, drive._settings
-    sign = p.phase_sign * c.phase_order
-    shift = math.atan2(p.phase_sin, p.phase_cos)
-    if drive.truth.has_halls and not c.has_index and not c.is_absolute:
-        true = [drive.truth.hall_offset_deg + 60 * k + drive.truth.hall_errors_deg[k] for k in range(6)]
-        edges = sign * (np.array(true) - math.degrees(shift))
-        v = drive.memory.working
-        found = [
-            math.degrees(v["commutation.hall_offset"] + v[f"commutation.hall_edge_{k + 1}"]) + 60 * k for k in range(6)
-        ]
-        gaps = [(f - edges + 180) % 360 - 180 for f in found]
-        return float(np.mean([g[np.argmin(np.abs(g))] for g in gaps]))
-    seen: list[float] = []
-    for _ in range(60):
-        drive.advance(0.001)
-        s = drive._state
-        true_angle = sign * (p.pole_pairs * s.theta1 - shift)
-        here = c.pole_pairs * c.direction * (s.counts + 0.5 - s.count_zero) * TURN / c.counts + s.angle_offset
-        seen.append(math.remainder(here - true_angle, TURN))
-    return math.degrees(float(np.mean(seen)))
 
 
 def is_right(outing: Outing) -> bool:
@@ -219,7 +176,7 @@ def _search(bench: DrawnBench, *, seed: int) -> Search:
         "feedback.index": {"value": "0"},
     }
     simulated = SimulatedDrive("a", bench.truth, seed=seed)
-    link = _Watched(simulated)
+    link = TravelLink(simulated)
     drive, axis = LinkedDrive(link, "a"), understand(values)
     sent = load_project_values(drive, values, owner="evidence")
     session = Session(drive=drive, axis=axis, consent=consent_for("power_up", axis, sent))
@@ -257,7 +214,7 @@ def phasing_evidence(*, benches: int, pairs: int, each: int, found: int, seed: i
     ]
     good = True
     for part in (_accuracy_part(benches, seed), _faults_part(pairs, each, seed), _search_part(found, seed),
-                 _circle_part(seed)):  # fmt: skip
+                 alignment_part(found, seed), _circle_part(seed)):  # fmt: skip
         text, passed = part
         print("\n".join(text), flush=True)
         lines += text

@@ -11,7 +11,7 @@ import numpy as np
 
 from cadrel.cli.commission import commission_in_process
 from cadrel.cli.draws import draw_bench
-from cadrel.cli.phasing_evidence import true_error
+from cadrel.cli.true_angle import true_error
 from cadrel.cli.true_plant import true_loops
 from cadrel.core.axis import understand
 from cadrel.core.simulation import RigTruth

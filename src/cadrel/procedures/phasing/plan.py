@@ -1,6 +1,7 @@
 """What commutation will do to the axis, said before it does it."""
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from cadrel.core.axis import AxisModel
@@ -21,6 +22,7 @@ HOLD = 0.14  # [s] at each held angle
 NUDGES = 16  # of the search, all round
 SLIPS = 4  # times a vector is turned away to each side
 SLIPS_MOST = 9  # where they contradict each other
+POWER_UP_TURNS = 2.0  # electrical, that the vector turns to find the angle after a power-up
 SEARCH_TRAVEL = math.radians(20)  # [rad] electrical, that the search may use to each side
 
 
@@ -64,15 +66,25 @@ def plan_commutation(axis: AxisModel) -> Plan:
     )
 
 
-def plan_power_up(axis: AxisModel) -> Plan:
+def power_up_turning(axis: AxisModel) -> TurningPlan:
+    """Return how far the vector turns to find the angle after a power-up: far enough to see what a load does."""
+    del axis  # alike for all: no index, no Halls are looked for
+    return TurningPlan(POWER_UP_TURNS, 2 * math.pi * SLOW_TURN)
+
+
+def plan_power_up(axis: AxisModel, values: Mapping[str, float]) -> Plan:
     """Return what finding the angle after a power-up will do."""
-    pairs, current = axis.motor.pole_pairs, axis.motor.current_continuous
-    if axis.power_up == "search":
+    pairs = axis.motor.pole_pairs
+    current = axis.motor.current_continuous
+    if axis.power_up == "search" and not axis.has_brake:
         travel, seconds = SEARCH_TRAVEL / pairs, 0.4 * NUDGES + 2.3 * SLIPS
         how = f"The motor is nudged with up to {current / math.sqrt(2):.2f} A rms and let go as soon as it stirs"
     else:
-        travel, seconds, current = 2 * math.pi / pairs, 6.0, axis.phasing_share * current
-        how = f"The shaft is pulled to a vector of {current / math.sqrt(2):.2f} A rms from both sides"
+        travel, seconds = (POWER_UP_TURNS + 1.5) * 2 * math.pi / pairs, 12.0
+        most = min(SHORT_TIME * current, axis.motor.current_peak, values["limit.current"])
+        current = most if axis.has_brake else current
+        how = f"The motor turns slowly forward and back with up to {current / math.sqrt(2):.2f} A rms"
+        how = "The brake opens on a vector. " + how if axis.has_brake else how
     return Plan(
         title="Angle at power-up",
         travel=travel,

@@ -2,20 +2,19 @@
 
 import math
 
-import numpy as np
-
 from cadrel.procedures.declaration import Procedure, declare
-from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.errors import NotAllowed, NotConfirmed
 from cadrel.procedures.outcome import Outcome, RunRecord
-from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.beforehand import look_beforehand
-from cadrel.procedures.phasing.faults import wired_wrongly
-from cadrel.procedures.phasing.plan import plan_power_up
+from cadrel.procedures.phasing.holding import hold_angles
+from cadrel.procedures.phasing.plan import FEWER_ANGLES, plan_power_up, power_up_turning
 from cadrel.procedures.phasing.small_motion import search
-from cadrel.procedures.phasing.vector import electrical_per_count, settle_on
+from cadrel.procedures.phasing.turning import turn_vector
 from cadrel.procedures.session import Session
 
-SIDES = math.radians(60)  # electrical: from where alignment comes
+LEAST_BOUND = math.radians(2)  # electrical: what few held angles may not claim to be better than
+DOUBT_OF_BIAS = 0.2  # of the angle by which a load holds the shaft beside the vector, as the voltages tell it
+MOST_BOUND = math.radians(12)  # electrical: beyond, it is not known
 
 
 def find_angle(session: Session) -> Outcome:
@@ -32,40 +31,45 @@ def find_angle(session: Session) -> Outcome:
     if session.axis.knows_angle_at_power_up:
         raise NotAllowed(why="The device tells the angle at power-up.", remedy="Nothing needs to be searched.")
     look_beforehand(session)
-    return search(session) if session.axis.power_up == "search" else _align(session)
+    if session.axis.power_up == "search" and not session.axis.has_brake:
+        return search(session)
+    if session.axis.power_up == "search":
+        session.note("Behind a brake each nudge would let the load go: the shaft was aligned instead.")
+    return _align(session)
 
 
 def _align(session: Session) -> Outcome:
-    """Pull the shaft to a vector from below and from above: friction cancels in the mean."""
-    session.enter("pulling the shaft to a vector", 0.2)
-    current = session.axis.phasing_share * session.current_continuous
-    per_count = electrical_per_count(session)
+    """Turn the vector a little both ways, then hold angles from both sides, as commutation does.
+
+    Friction cancels between the two sides; what a load does to the rotor is read from the voltages of the turning.
+    Behind a brake the load is caught by a vector first.
+    """
     centre = float(session.drive.status()["position"])
+    turning = turn_vector(session, centre, plan=power_up_turning(session.axis))
+    session.enter("holding angles", 0.6)
     with session.enabled_around("vector", centre):
-        settle_on(session, -SIDES, current)
-        ends = []
-        for k, from_side in enumerate((-SIDES, SIDES)):
-            session.enter("coming from above" if k else "coming from below", 0.4 + 0.3 * k)
-            settle_on(session, from_side, current)
-            settle_on(session, 0.0, current)
-            looks = [session.hold(0.02)["counts"] for _ in range(5)]
-            ends.append((float(np.mean(looks)) + 0.5) * per_count)
-        status = session.look()
-        here = (status["counts"] + 0.5) * per_count
-    lag = 0.5 * (ends[1] - ends[0])
-    if abs(lag) > SIDES / 2:
-        raise wired_wrongly(
-            [faults.did_not_follow(commanded=2 * SIDES, seen=2 * SIDES - 2 * abs(lag), current=current)]
-        )
-    session.drive.adopt_angle(here - 0.5 * (ends[0] + ends[1]))
+        session.drive.vector(angle=0.0, rate=2 * math.pi, current=turning.current, rise=turning.current / 0.3)
+        session.brake_opened()
+        session.hold(0.35)
+        held = hold_angles(session, turning, FEWER_ANGLES)
+    bound = math.hypot(LEAST_BOUND, 2 * held.spread / math.sqrt(FEWER_ANGLES), DOUBT_OF_BIAS * abs(turning.bias))
+    if bound > MOST_BOUND:
+        raise NotConfirmed(what=f"The held angles leave ± {math.degrees(bound):.0f}° open.")
+    # Where it stands now that the current has gone: a shaft springs back, and a load settles on its brake.
+    here = turning.pairs * (session.standstill()["counts"] + 0.5) * turning.per_count
+    session.drive.adopt_angle(here + held.offset)
     record = RunRecord(
-        kind="power_up", title="Angle by alignment", period=1.0, channels={"shaft_el": np.array(ends)},
-        excitation={"current": current}, metrics={"lag_deg": math.degrees(lag)},
+        kind="power_up", title="Angle by alignment", period=turning.up.period, channels=turning.up.channels,
+        excitation={"current": turning.current}, metrics={
+            "spread_deg": math.degrees(held.spread), "bound_deg": math.degrees(bound),
+            "bias_deg": math.degrees(turning.bias),
+        },
     )  # fmt: skip
-    return Outcome(runs=[record], summary=f"angle by alignment, ± {math.degrees(abs(lag)):.1f}°")
+    return Outcome(runs=[record], summary=f"angle by alignment, ± {math.degrees(bound):.1f}°")
 
 
 PROCEDURE = declare(Procedure(
     key="power_up", step="commutation", does="Find the angle", run=find_angle,
-    plan=lambda axis, values: plan_power_up(axis).slower_than(values["limit.velocity"]), clears=("commutation",),
+    plan=lambda axis, values: plan_power_up(axis, values).slower_than(values["limit.velocity"]),
+    clears=("commutation",),
 ))  # fmt: skip

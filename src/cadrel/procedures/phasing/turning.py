@@ -116,7 +116,7 @@ def shaft_reader(session: Session, per_count: float, pairs: float) -> Callable[[
     return between_edges
 
 
-def turn_vector(session: Session, centre: float) -> Turning:
+def turn_vector(session: Session, centre: float, *, plan: TurningPlan | None = None) -> Turning:
     """Turn the vector forward and back until the shaft follows, with more current if it must.
 
     Raises
@@ -126,6 +126,7 @@ def turn_vector(session: Session, centre: float) -> Turning:
         index or coupling are not as they should be.
     """
     # Behind a brake a load may hang: only the whole continuous current holds it wherever the vector turns.
+    plan = plan or turning_plan(session.axis)
     share, swing = 1.0 if session.axis.has_brake else session.axis.phasing_share, 0.0
     before: Exception | None = None  # what would be said of the try before
     while True:
@@ -133,7 +134,9 @@ def turn_vector(session: Session, centre: float) -> Turning:
         start = resting_place(session, centre, strongest(session))
         try:
             with session.enabled_around("vector", centre):
-                found = _try_turning(session, current, start, swing, last=share >= 1.0)
+                found = _try_turning(
+                    session, plan or turning_plan(session.axis), current, start, swing, last=share >= 1.0
+                )
         except AxisStopped as stopped:
             # Stiction alone may have held the load until it was stirred: then it falls on with the power off.
             fallen = moved_unpowered(session)
@@ -152,10 +155,10 @@ def turn_vector(session: Session, centre: float) -> Turning:
 
 
 def _try_turning(
-    session: Session, current: float, start: float, swing: float, *, last: bool
+    session: Session, plan: TurningPlan, current: float, start: float, swing: float, *, last: bool
 ) -> "Turning | _NotFollowed":
     """Turn forward and back once."""
-    plan, v = turning_plan(session.axis), session.values
+    v = session.values
     per_count = (-1.0 if v["feedback.direction"] else 1.0) * TURN / v["feedback.counts"]
     shaft = shaft_reader(session, per_count, v["motor.pole_pairs"])
     begin_at(session, start, current)
@@ -258,7 +261,7 @@ def _recorded_until(session: Session) -> Recording | None:
 def _second_way(session: Session, plan: TurningPlan, first: Recording, current: float, swing: float) -> Recording:
     """The rest of the way up; with the first of it where both were turned at the same rate."""
     rest = sweep(session, plan.turns * TURN, plan.rate, current, "turning the vector forward", 0.2, swing=swing)
-    return _joined(first, rest) if plan.rate == turning_plan(session.axis).rate == TURN * SLOW_TURN else rest
+    return _joined(first, rest) if math.isclose(plan.rate, TURN * SLOW_TURN) else rest
 
 
 def _joined(a: Recording, b: Recording) -> Recording:

@@ -1,6 +1,7 @@
 """What the commutation sheet draws beside its runs: dial, Hall sectors and edges, signal error, noted readings."""
 
 import math
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -54,9 +55,9 @@ def phasing_context(axis: Axis, model: AxisModel, notes: list[dict[str, Any]]) -
     return context
 
 
-def power_up_text(model: AxisModel) -> str:
+def power_up_text(model: AxisModel, values: Mapping[str, float]) -> str:
     """Return what the search at power-up does; empty where the device tells the angle."""
-    return "" if model.knows_angle_at_power_up else plan_power_up(model).text
+    return "" if model.knows_angle_at_power_up else plan_power_up(model, values).text
 
 
 def _at(angle_deg: float, radius: float) -> tuple[str, str]:

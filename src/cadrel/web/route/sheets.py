@@ -215,7 +215,7 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
         if model.has_brake and axis.connected:
             context["brake_way"] = may_move_text(axis)
     if step == "commutation":
-        context["power_up_plan"] = power_up_text(model)
+        context["power_up_plan"] = power_up_text(model, wanted)
         by_hand = axis.findings.filter(kind="commutation", label="Offset by hand").exists()
         if wanted["commutation.valid"] == 0.0 and (by_hand or _from_elsewhere(axis)):
             context["confirm"] = PROCEDURES["confirm_offset"]

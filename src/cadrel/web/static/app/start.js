@@ -6,6 +6,7 @@ import { registerConsent } from "./consent.js";
 
 const MODULES = {
   rig: "./rig.js",
+  brake: "./brake.js",
   jog: "./jog.js",
   plot: "./plot.js",
   predicted: "./predicted.js",

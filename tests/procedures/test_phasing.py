@@ -352,3 +352,33 @@ def test_the_search_refuses_what_contradicts_itself_and_says_by_how_much(
         find_angle(session)
     assert simulated.status()["angle_quality"] == "unknown"  # type: ignore[attr-defined]
     assert simulated.status()["mode"] == "off"  # type: ignore[attr-defined]
+
+
+def test_poles_typed_as_pairs_with_doubled_lines_are_found_out_by_the_index(make_drive: object) -> None:
+    """The vector agrees with such a pair of entries; speed and travel would be wrong by two."""
+    values = {**values_of("tile-pusher"), "sheet.poles": {"value": 8, "convention": "pairs"},
+              "feedback.lines": {"value": 5000}}  # fmt: skip
+    session, _ = led(make_drive, rig_of("tile-pusher"), values, "commutation")
+    with pytest.raises(WiredWrongly) as refusal:
+        run_commutation(session)
+    assert refusal.value.codes == ("resolution",)
+    assert "From index to index 10000 counts came, 20000 were entered" in refusal.value.text
+    assert "the pole pairs to 4" in refusal.value.text
+
+
+def test_where_nothing_tells_what_a_turn_is_a_look_is_asked_for_beside_proven(make_drive: object) -> None:
+    """No index, poles typed as pairs, lines doubled, and the back-EMF off by the square root of three."""
+    truth, values = bare()
+    wrong = {
+        "sheet.poles": {"value": 8, "convention": "pairs"}, "feedback.lines": {"value": 5000},
+        "sheet.back_emf": {**values["sheet.back_emf"], "value": float(values["sheet.back_emf"]["value"]) * 3**0.5},
+    }  # fmt: skip
+    values |= wrong  # type: ignore[arg-type]
+    values.pop("sheet.torque_constant", None)
+    session, _ = led(make_drive, truth, values, "commutation")
+    outcome = run_commutation(session)
+    assert outcome.verdict is not None
+    assert outcome.verdict.is_proven
+    assert any("Turn the marked shaft once by hand" in r for r in outcome.verdict.remarks)
+    right, _ = led(make_drive, truth, bare()[1], "commutation")
+    assert not any("marked shaft" in r for r in run_commutation(right).verdict.remarks)  # type: ignore[union-attr]

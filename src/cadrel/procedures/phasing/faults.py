@@ -87,6 +87,22 @@ def direction(device: DeviceKind) -> Named:
     )
 
 
+def both_wrong(*, counts: float, seen: float, pairs: int) -> Named:
+    """Return what to say where counts and pole pairs agree with each other, and the index with neither."""
+    by = counts / seen
+    fits = pairs / by
+    sensible = abs(fits - round(fits)) < 0.05 and round(fits) >= 1
+    return Named(
+        "resolution",
+        f"From index to index {seen:.0f} counts came, {counts:.0f} were entered; the vector agrees with the entries "
+        "all the same.",
+        f"Two entries are wrong by the same factor of {by:.3g}: the motor turns well, but every speed and travel is "
+        "off by it.",
+        f"Correct the resolution of the device to {seen:.0f} counts a turn, and the pole pairs"
+        + (f" to {round(fits)}; a sheet may print poles for pole pairs." if sensible else "."),
+    )
+
+
 def ratio(*, seen: float, expected: int, likely: str, counts: float, counts_seen: float | None, linear: bool) -> Named:
     """Return what to say of a shaft that turned by another ratio than entered.
 

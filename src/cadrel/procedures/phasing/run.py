@@ -26,12 +26,19 @@ from cadrel.procedures.phasing.halls_alone import learn_twice, push_both_ways
 from cadrel.procedures.phasing.holding import hold_angles
 from cadrel.procedures.phasing.plan import FEWER_ANGLES, HELD_ANGLES, LONG_ALREADY, LONG_BY_THEN, plan_commutation
 from cadrel.procedures.phasing.signals import Correction, correct_signals
-from cadrel.procedures.phasing.turning import TURN, Turning, turn_vector
+from cadrel.procedures.phasing.turning import TURN, Turning, counts_between_indexes, turn_vector
 from cadrel.procedures.session import Consent, Session
 
 HELD_BACK = 0.88  # of what was agreed to: where the guard lets go, a shaft still runs out
 LEAST_STD = math.radians(0.1)  # counts and the sampling of the angle leave a tenth of a degree
 FLUX_DOUBT = 0.25  # of the sheet's flux: more, and pole pairs or torque constant are wrong
+TURN_NOT_SEEN = "turn_not_seen"
+TURN_NOT_SEEN_TEXT = (
+    "No index was passed twice, and the flux is not quite the sheet's: nothing but the entries says what one turn is. "
+    "If two of them were wrong by the same factor, speed and travel would be off by it. Turn the marked shaft once by "
+    "hand in the Feedback step, or jog by one unit and measure."
+)
+FLUX_TELLS = 0.10  # of the sheet's flux: within, its pole pairs are the motor's
 FLUX_TO_REFUSE = 1.6  # times or a part of it, where Halls are all there is
 UNEVEN = 0.15  # torque per amp of the two ways
 MOST_DOUBT, MOST_DOUBT_HALLS = 10.0, 20.0  # [° electrical] costs 1.5 % and 6 % of the torque at the most
@@ -54,7 +61,14 @@ class _Found:
     refined: Estimated | None = None
     spin: Recording | None = None
     doubt: float = LEAST_STD  # [rad]
-    remarks: list[str] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)  # codes
+    said: list[str] = field(default_factory=list)  # the same in words, to stand beside the verdict
+
+    def say(self, session: Session, code: str, text: str) -> None:
+        """Remark something that does no harm to the angle."""
+        self.remarks.append(code)
+        self.said.append(text)
+        session.note(text)
 
 
 def run_commutation(session: Session) -> Outcome:
@@ -89,6 +103,7 @@ def _run(session: Session) -> Outcome:
     else:
         _hold(session, found, centre)
     _say_halls(session, found)
+    _say_turn(session, found)
     session.write(found.changes)
     session.standstill()
     session.write({"commutation.valid": 1.0})
@@ -107,10 +122,11 @@ def _run(session: Session) -> Outcome:
 def _compare_flux(session: Session, found: _Found) -> None:
     flux, expected = found.turning.flux, session.values["motor.flux_linkage"]
     if abs(flux / expected - 1) > FLUX_DOUBT and math.cos(found.turning.lag) > 0.7:
-        found.remarks.append("flux")
-        session.note(
+        found.say(
+            session,
+            "flux",
             f"The turning rotor shows a flux of {1e3 * flux:.3g} mWb per pole pair, the sheet {1e3 * expected:.3g}: "
-            "check pole pairs and torque constant."
+            "check pole pairs and torque constant.",
         )
     if session.axis.feedback.kind.tells_sectors_only and abs(math.log(max(flux / expected, 1e-3))) > math.log(
         FLUX_TO_REFUSE
@@ -146,6 +162,16 @@ def _hold(session: Session, found: _Found, centre: float) -> None:
         found.changes["commutation.offset"] = math.remainder(at_index, TURN)
 
 
+def _say_turn(session: Session, found: _Found) -> None:
+    """Ask for a look at one whole turn where nothing but the entries says what a turn is.
+
+    Wrong pole pairs show in the flux, which the sheet gives per pole pair, unless a constant is wrong as well.
+    """
+    off = abs(found.turning.flux / session.values["motor.flux_linkage"] - 1)
+    if off > FLUX_TELLS and counts_between_indexes(session, found.turning) is None:
+        found.say(session, TURN_NOT_SEEN, TURN_NOT_SEEN_TEXT)
+
+
 def _say_halls(session: Session, found: _Found) -> None:
     """Write the Hall map; say what of it deserves a look."""
     halls = found.halls
@@ -153,17 +179,19 @@ def _say_halls(session: Session, found: _Found) -> None:
         return
     v = session.values
     if halls.mirrored:
-        found.remarks.append("halls_mirrored")
-        session.note(
+        found.say(
+            session,
+            "halls_mirrored",
             "The Hall states come in mirrored order: two Hall wires, or two motor phases, are swapped. The map learned "
-            "takes it up."
+            "takes it up.",
         )
     moved = math.remainder(halls.offset - v["commutation.hall_offset"], TURN)
     if v["commutation.hall_offset"] and abs(abs(moved) - TURN / 3) < math.radians(20):
-        found.remarks.append("rotated")
-        session.note(
+        found.say(
+            session,
+            "rotated",
             f"State 1 begins {math.degrees(abs(moved)):.0f}° from where it did: Hall wires or motor phases were moved "
-            "on by one."
+            "on by one.",
         )
     worst = max(abs(e) for e in halls.edge_errors)
     if worst > math.radians(10):
@@ -246,7 +274,7 @@ def _outcome(session: Session, found: _Found) -> Outcome:
         findings=findings,
         changes=found.changes,
         runs=runs,
-        verdict=decide("commutation", _criteria(session, found), run=0),
+        verdict=decide("commutation", _criteria(session, found), run=0, remarks=tuple(found.said)),
         summary=f"{math.degrees(offset):.1f}° ± {math.degrees(found.doubt):.1f}°",
         remarks=found.remarks,
     )

@@ -39,6 +39,7 @@ TAIL = 0.3  # [s] recorded after the first way, in which the shaft comes to rest
 PLAY_TO_NAME = math.radians(20)  # electrical
 WIDTH_TO_LOOK = math.radians(12)  # electrical: narrower reversals hide no play worth naming
 FREE_TO_NAME = math.radians(80)  # electrical: a shaft that goes so far is not held by friction
+INDEX_TOLERANCE = 0.02  # of the counts of a turn: an index is as wide as a count or two
 COARSE_FREE = math.radians(55)  # the same, seen by Halls alone
 DRIFT_TO_NAME = math.radians(10)  # electrical
 BREAKAWAY = 1.6  # a shaft may rest as far from the vector as breakaway holds it, and turns with the lag of sliding
@@ -342,6 +343,10 @@ def _name_faults(session: Session, reading: Following, turning: Turning, plan: T
         halls = turning.halls(axis.feedback.hall_spacing)
         if halls.fault is not None:
             found.append(faults.halls(halls.fault))
+    between, counts = counts_between_indexes(session, turning), v["feedback.counts"]
+    if not found and between is not None and abs(between / counts - 1) > INDEX_TOLERANCE:
+        # A pair of wrong entries, with which the vector agrees.
+        found.append(faults.both_wrong(counts=counts, seen=between, pairs=round(v["motor.pole_pairs"])))
     if axis.has_index and turned_whole and not any(r["index_seen"][-1] > 0 for r in (turning.up, turning.down)):
         found.append(faults.no_index(plan.turns / v["motor.pole_pairs"]))
     if not found and not device.tells_sectors_only:
@@ -369,13 +374,19 @@ def _ratio_of_the_whole_way(turning: Turning) -> tuple[float, float]:
     return 0.5 * sum(slopes), 1.2 * max(doubts)
 
 
+def counts_between_indexes(session: Session, turning: Turning) -> float | None:
+    """Counts from one index pulse to the next, where two were passed: a turn of the shaft, whatever was entered."""
+    marks = np.unique(np.concatenate([r["index_count"][r["index_seen"] > 0] for r in (turning.up, turning.down)]))
+    steps = np.abs(np.diff(np.sort(marks)))
+    apart = steps[steps > 0.2 * session.values["feedback.counts"]]
+    return float(apart.min()) if apart.size else None
+
+
 def _ratio_fault(session: Session, turning: Turning, off: float) -> Named:
     """Name the wrong one of pole pairs and resolution, as far as index or back-EMF tell them apart."""
     v, axis = session.values, session.axis
     counts, expected = v["feedback.counts"], round(v["motor.pole_pairs"])
-    marks = np.unique(np.concatenate([r["index_count"][r["index_seen"] > 0] for r in (turning.up, turning.down)]))
-    steps = np.abs(np.diff(np.sort(marks)))
-    between = float(steps[steps > 0.2 * counts].min()) if (steps > 0.2 * counts).any() else None
+    between = counts_between_indexes(session, turning)
     # ratio = entered pairs by true counts over true pairs by entered counts; the flux per pair knows only the pairs.
     flux = math.log(max(turning.flux, 1e-9) / v["motor.flux_linkage"])
     likely = "ratio"

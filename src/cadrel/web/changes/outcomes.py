@@ -115,7 +115,7 @@ def keep_verdict(
     body = verdict.as_dict()
     return Verdict.objects.create(
         axis=axis, step=step, claim=verdict.claim, run=runs[verdict.run], value_set=values, state=verdict.state,
-        reason=verdict.reason, criteria=body["criteria"],
+        reason=verdict.reason, criteria=body["criteria"], remarks=body["remarks"],
     )  # fmt: skip
 
 

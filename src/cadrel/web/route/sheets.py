@@ -9,6 +9,7 @@ from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, STEPS, choice_of, full_
 from cadrel.core.quantities import from_si, units_of
 from cadrel.link import LinkError
 from cadrel.procedures import PROCEDURES, Procedure
+from cadrel.procedures.phasing.run import TURN_NOT_SEEN_TEXT
 from cadrel.procedures.stops.braking import SAYS
 from cadrel.web.changes.values import retired_by
 from cadrel.web.library.actions import is_altered
@@ -26,6 +27,7 @@ from cadrel.web.runs.models import Verdict
 from cadrel.web.runs.plots import plots_of
 
 WAITS = "a proposal waits"
+ONE_TURN = 0.1  # of a turn, that a mark turned by hand may be off
 ENTRY_STEPS = ("motor", "feedback", "mechanics", "power", "limits")
 PROCEDURE_STEPS = ("commutation", "current", "load", "velocity", "position", "stops", "acceptance")
 INTRO = {
@@ -188,7 +190,8 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
         context["withheld"] = withheld
     if step != "acceptance":  # which has a table of its own
         context["judged"] = [
-            {"verdict": v, "rows": [_criterion_row(c, model) for c in v.criteria]} for v in _newest_verdicts(axis, step)
+            {"verdict": v, "rows": [_criterion_row(c, model) for c in v.criteria], "remarks": _remarks(axis, v)}
+            for v in _newest_verdicts(axis, step)
         ]
     runs = axis.runs.to_draw(step)
     pinned = list(axis.runs.filter(pinned=True).order_by("-number")[:3])
@@ -253,6 +256,14 @@ def _stops(runs: Any) -> list[dict[str, Any]]:
 
 def _arguments(procedure: Procedure, model: Any) -> list[dict[str, Any]]:
     return [{"it": a, "preset": f"{a.preset(model):g}"} for a in procedure.arguments]
+
+
+def _remarks(axis: Axis, verdict: Verdict) -> list[str]:
+    """What stands beside a verdict; that one turn was not seen no longer does once it was turned by hand and fits."""
+    by_hand = axis.findings.filter(kind="hand_test").exclude(state="stale").first()
+    counts = axis.understood.counts_per_rev if by_hand is not None else 0.0
+    seen = by_hand is not None and abs(abs(by_hand.value) / counts - 1) <= ONE_TURN
+    return [r for r in verdict.remarks if not (seen and r == TURN_NOT_SEEN_TEXT)]
 
 
 def _newest_verdicts(axis: Axis, step: str) -> list[Verdict]:

@@ -103,6 +103,7 @@ class Verdict(models.Model):
     state = models.CharField(max_length=12)
     reason = models.TextField(blank=True)
     criteria: Any = models.JSONField()
+    remarks: Any = models.JSONField(default=list)  # sentences that stand beside it and decide nothing
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:

@@ -45,6 +45,9 @@ NAMES: dict[str, set[str]] = {
     "stiction": {"did_not_follow"},
     "low_current": {"did_not_follow"},
     "end_stop_near": {"end_stop"},
+    "stop_on_one_side": {"end_stop"},
+    "phase_open": {"phase_open"},
+    "unplugged": {"no_device"},
     "word_errors": {"word_errors"},
     "word_layout": {"word_layout"},
 }

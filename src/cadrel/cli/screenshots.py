@@ -59,15 +59,6 @@ def _led_drive(page: Page, url: str) -> None:
     _axis(page, url, "Tile pusher", "Drive")
 
 
-def _hand(page: Page, url: str) -> None:
-    _lead(page, url, "Glaze table")
-    _axis(page, url, "Glaze table", "Feedback")
-    page.get_by_role("button", name="Record one turn").click()
-    page.get_by_text("turn the marked shaft once, forward").wait_for()
-    page.get_by_role("button", name="Turn", exact=True).click()
-    page.get_by_role("region", name="Turn by hand").get_by_text("Counts of the marked turn").wait_for()
-
-
 def _by_hand(page: Page, url: str) -> None:
     _lead(page, url, "Glaze arm", here="130")
     _axis(page, url, "Glaze arm", "Commutation")
@@ -116,7 +107,6 @@ VIEWS: dict[str, Callable[[Page, str], None]] = {
     "drive": _led_drive,
     "commutation": _plain("Tile pusher", "Commutation"),
     "hand-over": _plain("Tile pusher", "Hand-over"),
-    "hand-test": _hand,
     "phasing-by-hand": _by_hand,
     "stand-in": _stand_in,
 }

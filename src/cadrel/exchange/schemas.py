@@ -126,6 +126,8 @@ RIG_KEYS: dict[str, tuple[dict[str, Any], str]] = {
     "phases_swapped": (_FLAG, "Two motor phases are exchanged"),
     "phases_rotated": ({"enum": [0, 1, 2]}, "Motor wires moved on by so many terminals"),
     "device": ({"enum": ["incremental", "sincos", "resolver", "serial", "halls"]}, "The device on the motor"),
+    "unplugged": (_FLAG, "The device is not plugged in"),
+    "open_phase": ({"enum": [0, 1, 2, 3]}, "A motor phase that is not connected, 0: none"),
     "index_missing": (_FLAG, "No index pulse arrives"),
     "lost_counts": (_NOT_NEGATIVE, "Counts the input misses per revolution"),
     "coupling_play": (_NOT_NEGATIVE, "Play between shaft and device [rad]"),

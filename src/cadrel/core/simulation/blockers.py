@@ -77,7 +77,7 @@ def _device_blocker(state: np.record, settings: Settings, device: int) -> Blocke
     if settings.device != device:
         return Blocker(
             "device", f"The drive reads {BY_CODE[round(settings.device)].noun}, but nothing answers as that.",
-            "Correct the kind of device, or its plug.", "feedback",
+            "Look at its plug, cable and supply first; then at the kind of device entered.", "feedback",
         )  # fmt: skip
     if device in (layout.SINCOS, layout.RESOLVER) and np.hypot(state.sig_cos, state.sig_sin) < WEAK_SIGNAL:
         return Blocker(

@@ -20,6 +20,7 @@ ANGLE_UNKNOWN, ANGLE_SECTOR, ANGLE_EDGE, ANGLE_INDEX, ANGLE_ALIGNED = 0, 1, 2, 3
 # Devices that tell where the motor is; the numbers are those of the parameter feedback.device.
 # Constants of the kernel: a test holds them against the codes of `DEVICE_KINDS`.
 INCREMENTAL, SINCOS, RESOLVER, SERIAL, HALLS = 0, 1, 2, 3, 4
+NOTHING = -1  # on the connector
 # Set-point generator.
 GEN_HOLD, GEN_RAMP, GEN_PATH = 0, 1, 2
 # Trips raised inside a tick; the drive names them.
@@ -58,6 +59,7 @@ class Plant(NamedTuple):
     chopper_resistance: float
     resistor_cooling: float  # [W/K]; 0: it never gets hot
     resistor_heat: float  # [J/K]
+    open_phase: float  # 0: none
     dead_voltage: float
     dead_current: float
     dead_law: int

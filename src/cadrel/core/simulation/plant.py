@@ -79,6 +79,18 @@ def _lost(i, p):
     return min(max(x, -1.0), 1.0)
 
 
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _open_phase(s, p, cos_rotor, sin_rotor):
+    """No current in one phase: what is left flows through the other two, along one axis of the stator."""
+    along = TWO_PI * (p.open_phase - 1.0) / 3.0 + 0.5 * math.pi
+    ca, sa = math.cos(along), math.sin(along)
+    alpha = s.i_d * cos_rotor - s.i_q * sin_rotor
+    beta = s.i_d * sin_rotor + s.i_q * cos_rotor
+    flows = alpha * ca + beta * sa
+    alpha, beta = flows * ca, flows * sa
+    s.i_d, s.i_q = alpha * cos_rotor + beta * sin_rotor, beta * cos_rotor - alpha * sin_rotor
+
+
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
 def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so that it stays in registers
     """Advance the plant record `s` by one tick with the voltage already in it."""
@@ -181,6 +193,8 @@ def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so th
     h6 = h / 6
     s.i_d = id0 + h6 * (k1d + 2 * (k2d + k3d) + k4d)
     s.i_q = iq0 + h6 * (k1q + 2 * (k2q + k3q) + k4q)
+    if p.open_phase > 0.0:
+        _open_phase(s, p, ce, se)
     w11 = w10 + h6 * (k1a + 2 * (k2a + k3a) + k4a)
     w21 = w20 + h6 * (k1b + 2 * (k2b + k3b) + k4b)
     s.theta1 = th0 + h6 * (w10 + 2 * (u1 + x1) + y1)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.power import RATED_RISE
-from cadrel.core.simulation.layout import TICK, Plant
+from cadrel.core.simulation.layout import NOTHING, TICK, Plant
 from cadrel.core.simulation.truth import DEAD_LAWS, RigTruth
 
 HALL_SEQUENCE = (1, 3, 2, 6, 4, 5)
@@ -25,7 +25,7 @@ class TrueRig:
 
 def hall_codes(truth: RigTruth) -> np.ndarray:
     """Return what the drive's inputs show in the six sectors, forward, with all that is wired wrongly."""
-    if not truth.has_halls:
+    if not truth.has_halls or truth.unplugged:
         return np.full(6, NO_HALLS, dtype=np.int64)
     ring = MIRRORED_SEQUENCE if truth.halls_mirrored else HALL_SEQUENCE
     codes = []
@@ -86,11 +86,12 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         phase_sign=-1.0 if truth.phases_swapped else 1.0,
         phase_cos=math.cos(2 * math.pi * truth.phases_rotated / 3),
         phase_sin=math.sin(2 * math.pi * truth.phases_rotated / 3),
-        device=truth.device_kind.code,
+        open_phase=float(truth.open_phase),
+        device=NOTHING if truth.unplugged else truth.device_kind.code,
         counts_per_rev=4.0 * truth.encoder_lines,
         encoder_sign=-1.0 if truth.encoder_inverted else 1.0,
         index_angle=truth.index_angle,
-        has_index=0.0 if truth.index_missing else 1.0,
+        has_index=0.0 if truth.index_missing or truth.unplugged else 1.0,
         lost_counts=truth.lost_counts,
         hall_edges=tuple(wrapped[order].tolist()),
         hall_states=tuple(states[order].tolist()),

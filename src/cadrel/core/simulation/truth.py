@@ -33,6 +33,8 @@ class RigTruth:
     stop_high: float = 1e9
     device: str = "incremental"  # key of one of `DEVICE_KINDS`
     encoder_lines: int = 2500  # signal periods of incremental and sin/cos devices
+    unplugged: bool = False  # nothing answers the drive
+    open_phase: int = 0  # 1 to 3: a motor phase that is not connected
     encoder_inverted: bool = False  # A and B swapped, or mounted the other way round
     index_angle: float = 1.0  # [rad] mechanical, from a rotor d axis to the index, or to an absolute device's zero
     index_missing: bool = False

@@ -26,6 +26,9 @@ def look_beforehand(session: Session) -> None:
     pairs, device = axis.motor.pole_pairs, axis.feedback
     if device.kind.repeats_in_turn and pairs % max(round(device.periods_per_turn), 1):
         raise wired_wrongly([faults.resolver_ambiguous(pairs, round(device.periods_per_turn))])
+    missing = [b for b in drive.status()["blockers"] if b["code"] == "device"]
+    if missing:
+        raise wired_wrongly([faults.no_device(str(missing[0]["text"]))])
     raw = drive.raw()
     moved = moved_unpowered(session)
     heard = drive.raw()

@@ -65,6 +65,28 @@ def too_heavy(*, passed: Sequence[int], seconds: float, current: float) -> Named
     )
 
 
+def phase_open(*, told: float, flows: float, across: float) -> Named:
+    """Return what to say of a current that does not come, or comes beside the vector. [A]"""
+    return Named(
+        "phase_open",
+        f"A vector of {told / math.sqrt(2):.2f} A rms was told; {flows / math.sqrt(2):.2f} A flow along it and "
+        f"{across / math.sqrt(2):.2f} A across.",
+        "A motor phase is not connected, or a contact or a fuse between drive and motor is open; nothing was turned.",
+        "With the supply off, measure between the motor's terminals at the drive: all three pairs have the same "
+        "resistance. Look at plug, contactor and cable.",
+    )
+
+
+def no_device(said: str) -> Named:
+    """Return what to say where nothing answers as the device entered."""
+    return Named(
+        "no_device",
+        said,
+        "Without it nothing tells where the motor is; nothing was switched on.",
+        "Look at its plug, cable and supply first; then at the kind of device entered.",
+    )
+
+
 def end_stop(*, free: float) -> Named:
     """Return what to say of a shaft that ran against something. [rad] electrical"""
     return Named(

@@ -168,7 +168,8 @@ def _say_turn(session: Session, found: _Found) -> None:
     Wrong pole pairs show in the flux, which the sheet gives per pole pair, unless a constant is wrong as well.
     """
     off = abs(found.turning.flux / session.values["motor.flux_linkage"] - 1)
-    if off > FLUX_TELLS and counts_between_indexes(session, found.turning) is None:
+    told = session.axis.feedback.kind.has_words  # a word has its bits
+    if off > FLUX_TELLS and not told and counts_between_indexes(session, found.turning) is None:
         found.say(session, TURN_NOT_SEEN, TURN_NOT_SEEN_TEXT)
 
 

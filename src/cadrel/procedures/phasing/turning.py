@@ -39,6 +39,9 @@ TAIL = 0.3  # [s] recorded after the first way, in which the shaft comes to rest
 PLAY_TO_NAME = math.radians(20)  # electrical
 WIDTH_TO_LOOK = math.radians(12)  # electrical: narrower reversals hide no play worth naming
 FREE_TO_NAME = math.radians(80)  # electrical: a shaft that goes so far is not held by friction
+CURRENT_TO_COMPARE = 0.2  # of the vector's current: what flows is compared with it before more is told
+CURRENT_TOLERANCE, CURRENT_NOISE = 0.3, 0.03  # of what was told; of the vector's current, that a sensor may flicker
+SAME_PLACE, FELL_BACK = math.radians(15), math.radians(90)  # electrical, at a stop that is met again
 INDEX_TOLERANCE = 0.02  # of the counts of a turn: an index is as wide as a count or two
 COARSE_FREE = math.radians(55)  # the same, seen by Halls alone
 DRIFT_TO_NAME = math.radians(10)  # electrical
@@ -130,6 +133,7 @@ def turn_vector(session: Session, centre: float, *, plan: TurningPlan | None = N
     plan = plan or turning_plan(session.axis)
     share, swing = 1.0 if session.axis.has_brake else session.axis.phasing_share, 0.0
     before: Exception | None = None  # what would be said of the try before
+    require_current(session, centre, share * session.current_continuous)
     while True:
         current = share * session.current_continuous
         start = resting_place(session, centre, strongest(session))
@@ -210,6 +214,28 @@ def _try_turning(
         turning.rests = (top, _at_rest(session, shaft))
     _name_faults(session, reading, turning, plan)
     return turning
+
+
+def require_current(session: Session, centre: float, current: float) -> None:
+    """Raise `WiredWrongly` where what flows is not the vector that was told: a phase is open.
+
+    Two vectors, a quarter of a turn apart, at a small current and behind a closed brake: an open phase cannot carry
+    both, and nothing hangs on it yet.
+    """
+    session.enter("comparing current told and flowing", 0.03)
+    told = CURRENT_TO_COMPARE * current
+    with session.enabled_around("vector", centre, brake_closed=session.axis.has_brake):
+        begun = float(session.look()["vector_angle"])
+        for angle in (begun, begun + TURN / 4):
+            session.drive.vector(angle=angle, rate=1e6, current=told, rise=current / 0.1)
+            session.hold(0.12)
+            session.arm(["i_d", "i_q"], seconds=0.03, divider=1)
+            record = session.recorded(at_most=1.0)
+            along, across = float(record["i_d"].mean()), float(np.abs(record["i_q"]).mean())
+            beside = CURRENT_TOLERANCE * told + CURRENT_NOISE * current
+            if abs(along / told - 1) > CURRENT_TOLERANCE or across > beside:
+                raise wired_wrongly([faults.phase_open(told=told, flows=along, across=across)])
+    session.standstill()
 
 
 def _slung(first: Recording, shaft: Callable[[Recording], FloatArray]) -> bool:
@@ -308,7 +334,27 @@ def _not_following(
         same = max(abs(ways[0].max() - ways[-1].max()), abs(ways[0].min() - ways[-1].min()))
         if same < 0.45 * max(spans) + (COARSE_FREE if coarse else 0.0):
             return wired_wrongly([faults.end_stop(free=max(spans))])
+    for record, way in zip(records, ways, strict=True):
+        free = _stopped_again(np.asarray(record["vector_angle"]), way)
+        if free is not None:
+            return wired_wrongly([faults.end_stop(free=free)])
     return wired_wrongly([faults.did_not_follow(commanded=commanded, seen=spans[0], current=current)])
+
+
+def _stopped_again(vector: FloatArray, shaft: FloatArray) -> float | None:
+    """How far the shaft went until it met the same end twice, the vector slipping on between; None if it did not.
+
+    At a stop on one side the vector turns on and pulls the shaft back from behind, which comes to the same place again.
+    """
+    way = math.copysign(1.0, float(vector[-1] - vector[0])) * (shaft - shaft[0])
+    end = float(way.max())
+    there, left, met = way > end - SAME_PLACE, False, 0
+    for k in range(len(way)):
+        if there[k] and (left or not met):
+            met, left = met + 1, False
+        elif met and way[k] < end - FELL_BACK:
+            left = True
+    return end if met >= 2 else None
 
 
 def _name_a_dead_hall(session: Session, first: Recording, *, last: bool) -> None:

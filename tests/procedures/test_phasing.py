@@ -380,5 +380,5 @@ def test_where_nothing_tells_what_a_turn_is_a_look_is_asked_for_beside_proven(ma
     assert outcome.verdict is not None
     assert outcome.verdict.is_proven
     assert any("Turn the marked shaft once by hand" in r for r in outcome.verdict.remarks)
-    right, _ = led(make_drive, truth, bare()[1], "commutation")
-    assert not any("marked shaft" in r for r in run_commutation(right).verdict.remarks)  # type: ignore[union-attr]
+    told, _ = led(make_drive, rig_of("tile-pusher"), values_of("tile-pusher"), "commutation")  # it has an index
+    assert not any("marked shaft" in r for r in run_commutation(told).verdict.remarks)  # type: ignore[union-attr]

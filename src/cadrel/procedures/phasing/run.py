@@ -34,11 +34,11 @@ LEAST_STD = math.radians(0.1)  # counts and the sampling of the angle leave a te
 FLUX_DOUBT = 0.25  # of the sheet's flux: more, and pole pairs or torque constant are wrong
 TURN_NOT_SEEN = "turn_not_seen"
 TURN_NOT_SEEN_TEXT = (
-    "No index was passed twice, and the flux is not quite the sheet's: nothing but the entries says what one turn is. "
-    "If two of them were wrong by the same factor, speed and travel would be off by it. Turn the marked shaft once by "
-    "hand in the Feedback step, or jog by one unit and measure."
+    "No two index pulses were passed: nothing but the entries says what one turn is. If pole pairs and resolution were "
+    "wrong by the same factor, speed and travel would be off by it. Turn the marked shaft once by hand in the Feedback "
+    "step, or jog by one unit and measure."
 )
-FLUX_TELLS = 0.10  # of the sheet's flux: within, its pole pairs are the motor's
+FLUX_TELLS = 0.05  # of the sheet's flux: within, its pole pairs are the motor's; a sheet is rarely better
 FLUX_TO_REFUSE = 1.6  # times or a part of it, where Halls are all there is
 UNEVEN = 0.15  # torque per amp of the two ways
 MOST_DOUBT, MOST_DOUBT_HALLS = 10.0, 20.0  # [° electrical] costs 1.5 % and 6 % of the torque at the most
@@ -165,11 +165,14 @@ def _hold(session: Session, found: _Found, centre: float) -> None:
 def _say_turn(session: Session, found: _Found) -> None:
     """Ask for a look at one whole turn where nothing but the entries says what a turn is.
 
-    Wrong pole pairs show in the flux, which the sheet gives per pole pair, unless a constant is wrong as well.
+    An index passed once leaves little room for an error, and wrong pole pairs show in the flux, which the sheet gives
+    per pole pair. A serial word has its bits.
     """
+    axis = session.axis
     off = abs(found.turning.flux / session.values["motor.flux_linkage"] - 1)
-    told = session.axis.feedback.kind.has_words  # a word has its bits
-    if off > FLUX_TELLS and not told and counts_between_indexes(session, found.turning) is None:
+    if axis.feedback.kind.has_words or (axis.has_index and off <= FLUX_TELLS):
+        return
+    if counts_between_indexes(session, found.turning) is None:
         found.say(session, TURN_NOT_SEEN, TURN_NOT_SEEN_TEXT)
 
 

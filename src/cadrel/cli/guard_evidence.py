@@ -285,9 +285,9 @@ def table(rows: list[Hanging], benches: int, seed: int) -> str:
         "60 % of the rated torque, either way, behind a brake that the drive or, a quarter of them, a controller "
         "operates, up to 5 ms late; its true times lie at 70 to 115 % of its sheet's (15 to 80 ms, 10 to 60 ms). The "
         "resistor is up to 2.5 times what is usual. The sheet says nothing of the load. A fall is how far the true "
-        "shaft goes the way the load pulls while the power stage is off, or a loop is closed that was told nothing yet; "
-        "led by a vector, how far it goes beyond the vector's own way and half an electrical turn; in the current loop, "
-        f"where nothing is told to move, at all. Allowed: {SHARE_OF_TRAVEL:.0%} of the travel agreed to, or "
+        "shaft goes the way the load pulls while the power stage is off, or a loop is closed that was told nothing "
+        "yet; led by a vector, how far it goes beyond the vector's own way and half an electrical turn; in the current "
+        f"loop, where nothing is told to move, at all. Allowed: {SHARE_OF_TRAVEL:.0%} of the travel agreed to, or "
         f"{LEAST_DEG:.0f}° of the motor, whichever is more.",
         "",
         "| procedure | begun | came through | farthest fall |",

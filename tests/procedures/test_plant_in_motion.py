@@ -16,11 +16,14 @@ from cadrel.procedures import Consent, Session
 from cadrel.procedures.errors import AnswerInNoise
 from cadrel.procedures.plant_in_motion import (
     LINES,
+    MOST_PASSES,
     PERIOD,
+    PRECISE,
     STRONGEST,
     Excitation,
     is_drowned,
     line_shape,
+    passes_for,
     plan_excitation,
     require_lines,
 )
@@ -88,3 +91,11 @@ def test_a_device_whose_noise_covers_the_answer_is_noticed_and_what_helps_is_sai
     most = Excitation(rms=1e3, lines=LINES)
     with pytest.raises(AnswerInNoise, match="improve the device's signal"):
         require_lines(session, few, most, share=0.06)
+
+
+def test_more_passes_are_asked_for_as_noise_falls_with_their_root_and_none_where_that_is_hopeless() -> None:
+    # Eight passes at twice the noise that is precise enough: four times as many.
+    assert passes_for(noisy(2 * PRECISE), 8) == 32
+    assert passes_for(noisy(0.9 * PRECISE), 8) == 8
+    assert passes_for(noisy(2.5 * PRECISE), 8) == MOST_PASSES  # fifty would do; forty come close
+    assert passes_for(noisy(8 * PRECISE), 8) == 8

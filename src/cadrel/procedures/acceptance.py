@@ -9,6 +9,7 @@ from cadrel.core.motion import Profile, move_profile, stroke_sequence
 from cadrel.core.parameters import field_of
 from cadrel.core.response import MoveMetrics, measure_moves
 from cadrel.core.verdict import at_most, decide
+from cadrel.link import Recording
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
@@ -26,6 +27,8 @@ CHANNELS = (
     "voltage_limited",
     "current_limited",
 )
+FEWEST_AT_REST = 20  # samples before the move from which a flicker is read
+FLICKER_SHARE = 0.8  # of the window: more at rest, and it can hardly stay within
 MOST_SAMPLES = 30_000  # per channel: long sequences are recorded at a lower rate
 USE_OF_TIME = 0.97  # of the allowed move time: no harsher than the goal needs
 
@@ -106,6 +109,9 @@ def run_acceptance(session: Session) -> Outcome:
     )
     session.enter("done", 1.0)
     worst = result["settling_time"]
+    remarks = [] if result["accepted"] else _why_not(session, record)
+    for remark in remarks:
+        session.note(remark)
     label = "passes" if result["accepted"] else "fails"
     text = f"{label}, settles in {1e3 * worst:.0f} ms" if worst is not None else "fails, does not settle"
     return Outcome(
@@ -123,12 +129,35 @@ def run_acceptance(session: Session) -> Outcome:
                 for c in result["criteria"]
             ],
             run=0,
+            remarks=remarks,
         ),
         runs=[run],
         accepted=result["accepted"],
         acceptance=result,
         summary=text,
     )
+
+
+def _why_not(session: Session, record: Recording) -> list[str]:
+    """Say what no tuning mends: a position that flickers at rest by more than the window allows."""
+    before = record["profile_active"] < 0.5
+    first = int(np.argmax(~before)) if (~before).any() else len(before)
+    rest = (
+        record["following_error"][:first]
+        if "following_error" in record.channels
+        else (record["position_ref"] - record["position"])[:first]
+    )
+    if len(rest) < FEWEST_AT_REST:
+        return []
+    flicker, goal = float(np.abs(rest - np.median(rest)).max()), session.axis.goal
+    if flicker <= FLICKER_SHARE * goal.window:
+        return []
+    per, unit = session.axis.mechanism.unit_per_rad, session.axis.mechanism.unit
+    return [
+        f"At rest, before the move, the position flickers by up to ±{flicker * per:.3g} {unit}; the window is "
+        f"±{goal.window * per:.3g} {unit}. No tuning settles within that: quieten the device (cable, shield, "
+        f"amplitude), fit a finer one, or widen {field_of('goal.window')}."
+    ]
 
 
 def judge(session: Session, moves: list[MoveMetrics], channels: dict[str, np.ndarray]) -> dict[str, Any]:

@@ -27,6 +27,8 @@ PERIOD = 2048  # [samples] of the multisine: 0.512 s
 LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
 NEAR = 40  # lines at the most around one resonance
 PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
+MOST_PASSES = 40  # where the noise of the device asks for more, each as long as the others
+HOPELESS = 2.0  # times the most passes: what asks for more is not tried at all
 MOST_PERIODS = 3
 EDGES_TO_A_PERIOD = 8.0
 WIGGLE = 0.13  # rms of the speed the multisine makes, as a share of the bias: motor and load keep their direction
@@ -115,13 +117,15 @@ def measure_plant(
         unfiltered = mean.value / feedback_filter(gains, mean.frequency)
         return replace(mean, value=unfiltered, std=mean.std)
 
-    for k, direction in enumerate(PASSES):
+    wanted = len(PASSES)
+    while len(parts) < wanted:
+        k, direction = len(parts), PASSES[len(parts) % len(PASSES)]
         if seen is None and k == len(PASSES) // 2:
             with suppress(UnusableInput):  # too little was seen for a model: the lines stay alike
                 seen = fit_plant(session, gains, whole())
         shape = None if seen is None else line_shape(seen, gains, lines)
         signal = random_multisine(lines, n_samples=PERIOD, rms=excitation.rms, rng=rng, shape=shape)
-        session.enter(f"frequency response, pass {k + 1} of {len(PASSES)}", share + 0.3 * k / len(PASSES))
+        session.enter(f"frequency response, pass {k + 1} of {wanted}", share + 0.3 * k / wanted)
         with session.enabled_around("velocity", home):
             session.go_to(home - direction * 0.75 * session.consent.travel, speed=2 * bias)
             session.run_at(direction * bias)
@@ -142,10 +146,21 @@ def measure_plant(
                 rate_hz=1 / session.rates.velocity,
             )
         )
+        if len(parts) == wanted == len(PASSES) and excitation.every > 1:
+            wanted = passes_for(whole(), len(parts))
+            if wanted > len(parts):
+                session.note(f"The device's noise asks for {wanted} passes in place of {len(parts)}.")
     with session.enabled_around("velocity", home):
         session.go_to(home, speed=2 * bias)
     session.standstill()
     return whole(), one_after_the_other(records)
+
+
+def passes_for(measured: FrequencyResponse, done: int) -> int:
+    """Return how many passes make enough lines precise, noise falling with their root; those done if none would do."""
+    noise = float(np.quantile(measured.std / np.abs(measured.value), ENOUGH))
+    needed = 2 * math.ceil(0.5 * done * (noise / PRECISE) ** 2)
+    return min(needed, MOST_PASSES) if done < needed <= HOPELESS * MOST_PASSES else done
 
 
 def fit_plant(session: Session, gains: Gains, measured: FrequencyResponse, *, near: PlantFit | None = None) -> PlantFit:

@@ -27,6 +27,7 @@ from cadrel.web.runs.models import Verdict
 from cadrel.web.runs.plots import plots_of
 
 WAITS = "a proposal waits"
+MOST_STOPS = 12  # runs looked through for the newest of each stop
 ONE_TURN = 0.1  # of a turn, that a mark turned by hand may be off
 ENTRY_STEPS = ("motor", "feedback", "mechanics", "power", "limits")
 PROCEDURE_STEPS = ("commutation", "current", "load", "velocity", "position", "stops", "acceptance")
@@ -214,7 +215,7 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
         if p.step == step and p.key != step and p.finds and p.applies(model)
     ]
     if step == "stops":
-        context["stops"] = _stops(runs)
+        context["stops"] = _stops(axis)
         if model.has_brake and axis.connected:
             context["brake_way"] = may_move_text(axis)
     if step == "commutation":
@@ -237,12 +238,11 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     return context
 
 
-def _stops(runs: Any) -> list[dict[str, Any]]:
+def _stops(axis: Axis) -> list[dict[str, Any]]:
     """The newest run of each stop: the case seen beside the one predicted, what the bus rose to, and the energy."""
     newest: dict[str, Any] = {}
-    for run in runs:
-        if run.kind == "stop":
-            newest.setdefault(run.title, run)
+    for run in axis.runs.filter(step="stops", kind="stop").defer("data").order_by("-number")[:MOST_STOPS]:
+        newest.setdefault(run.title, run)
     return [
         {
             "run": run, "seen": SAYS[run.metrics["seen"]], "predicted": SAYS[run.metrics["predicted"]],

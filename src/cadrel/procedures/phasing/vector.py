@@ -16,6 +16,7 @@ STARTING = 0.7  # of the way at most: the rest is turned at full speed
 START_LAG = 0.6  # [rad] electrical, that the start of a turn may leave a swinging shaft behind
 LONGEST_SWING = 8.0  # [s]
 STILL = math.radians(4)  # electrical
+CATCHES = 3  # vectors on which the brake is opened, at the most
 ROOM = 0.75  # electrical turns a load may move while a vector tries to catch it
 WIGGLE = math.radians(60)  # electrical
 LOOK = 0.02  # [s] between two looks at a swinging shaft
@@ -32,24 +33,28 @@ def electrical_per_count(session: Session) -> float:
 def resting_place(session: Session, centre: float, current: float) -> float:
     """Return a vector angle at which the shaft, let go by its brake, stays.
 
-    A hanging load that starts from the far side of a vector slips through it and falls. So the brake is opened on three
-    vectors in turn, with little room; at one of them the shaft is close enough to be caught, and the brake closes on
-    it there.
+    A hanging load that starts from the far side of a vector slips through it and falls. So the brake is opened on a
+    vector with little room. What was not caught stood about opposite to it, and how far it went from there the counts
+    tell: the next vector is where the rotor stands by that.
     """
     if not session.axis.has_brake:
         return 0.0
-    pairs = session.values["motor.pole_pairs"]
-    for angle in (0.0, TURN / 3, 2 * TURN / 3):
+    v, angle = session.values, 0.0
+    for _ in range(CATCHES):
         session.enter("opening the brake on a vector", 0.05)
         before = session.drive.status()
         try:
-            with session.enabled_around("vector", float(before["position"]), travel=ROOM * TURN / pairs):
+            with session.enabled_around(
+                "vector", float(before["position"]), travel=ROOM * TURN / v["motor.pole_pairs"]
+            ):
                 if _is_caught(session, angle, current):
                     return angle
         except AxisStopped:
             if abs(session.standstill()["position"] - centre) > session.consent.travel:
                 raise
         session.note(f"The load was not caught by a vector at {math.degrees(angle):.0f}°; the brake closed.")
+        went = (session.standstill()["counts"] - before["counts"]) * electrical_per_count(session)
+        angle = math.remainder(angle + math.pi + went, TURN)
     return 0.0
 
 

@@ -229,7 +229,7 @@ def _plan(axis: AxisModel, values: Values) -> Plan:
     per, unit = axis.mechanism.unit_per_rad, axis.mechanism.unit
     current = min(values["limit.current"], axis.motor.current_peak)
     return Plan(
-        title="Brake test", travel=ROOM, speed=max(GAIN * 0.2, 0.2 * axis.goal.velocity), current=current,
+        title="Brake test", travel=ROOM, speed=max(GAIN * 0.4, 0.2 * axis.goal.velocity), current=current,
         seconds=SECONDS,
         text=f"The closed brake is loaded both ways with up to {current / math.sqrt(2):.3g} A rms. Then it opens "
         f"{TRIALS} times on a small torque and closes on the motion, each within {ROOM * per:.3g} {unit}. It must be "

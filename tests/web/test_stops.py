@@ -14,6 +14,7 @@ from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import brake
 from cadrel.web.rig.errors import NotConnected, NotReady
+from cadrel.web.route import page
 from tests.conftest import values_of
 from tests.web.conftest import client_of, text_of
 
@@ -82,21 +83,21 @@ def test_each_procedure_of_the_step_replaces_its_own_findings_only(lift: Axis, e
 def test_the_page_shows_where_the_energy_went_and_what_was_not_as_predicted(lift: Axis, engineer: User) -> None:
     braked(lift, engineer)
     stopped(lift, engineer)
-    page = text_of(client_of(engineer).get(f"/axis/{lift.pk}/stops/"))
-    assert "Where the energy went" in page
-    assert "the ramp was stretched" in page
-    assert 'the resistor took it <b class="missed">other</b>' in page  # predicted, and it was another case
-    assert "731 V" in page
-    assert "Test the brake" in page
-    assert "Torque it must hold" in page
-    assert page.count("✓ Proven") == 2  # of the brake and of the stops
+    shown = text_of(client_of(engineer).get(f"/axis/{lift.pk}/stops/"))
+    assert "Where the energy went" in shown
+    assert "the ramp was stretched" in shown
+    assert 'the resistor took it <b class="missed">other</b>' in shown  # predicted, and it was another case
+    assert "731 V" in shown
+    assert "Test the brake" in shown
+    assert "Torque it must hold" in shown
+    assert shown.count("✓ Proven") == 2  # of the brake and of the stops
 
 
 def test_an_axis_without_a_brake_is_offered_no_brake_test(lift: Axis, engineer: User) -> None:
     save_entries(lift, {"brake.fitted": {"value": "none"}}, author=engineer, cause="no brake")
-    page = text_of(client_of(engineer).get(f"/axis/{lift.pk}/stops/"))
-    assert "Measure the stops" in page
-    assert "Test the brake" not in page
+    shown = text_of(client_of(engineer).get(f"/axis/{lift.pk}/stops/"))
+    assert "Measure the stops" in shown
+    assert "Test the brake" not in shown
 
 
 def test_a_change_of_brake_or_resistor_makes_stops_stale_and_no_loop(lift: Axis, engineer: User) -> None:
@@ -167,5 +168,21 @@ def test_that_one_turn_was_not_seen_stands_beside_proven_until_it_was_turned_by_
             runs=[run_of("hand_test", "Turned by hand")], summary="turned",
         )  # fmt: skip
         keep_outcome(lift, "feedback", by_hand, before={}, after={}, who=engineer)
-        page = text_of(client_of(engineer).get(address))
-        assert ("Turn the marked shaft once by hand" in page) is still_asked
+        shown = text_of(client_of(engineer).get(address))
+        assert ("Turn the marked shaft once by hand" in shown) is still_asked
+
+
+def test_what_the_drive_would_refuse_is_said_before_anybody_presses(
+    lift: Axis, engineer: User, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    unknown = {
+        "code": "angle", "step": "commutation", "text": "The rotor angle is not known since power-up.",
+        "remedy": "Find the angle in the commutation step.",
+    }  # fmt: skip
+    real = page.strip_of
+    monkeypatch.setattr(page, "strip_of", lambda axis, **more: real(axis, **more) | {"blockers": [unknown]})
+    for step in ("current", "load", "velocity", "position", "stops", "acceptance"):
+        shown = text_of(client_of(engineer).get(f"/axis/{lift.pk}/{step}/"))
+        assert "It cannot start yet." in shown, step
+        assert "The rotor angle is not known since power-up." in shown
+    assert "It cannot start yet." not in text_of(client_of(engineer).get(f"/axis/{lift.pk}/commutation/"))

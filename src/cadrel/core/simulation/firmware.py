@@ -139,7 +139,11 @@ def _share_of_ramp(s, c):
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _ramp(s, c):
     """Advance the velocity set-point by one sample towards its target; it waits for an axis that may not brake so."""
-    step = s.gen_rate * TV * _share_of_ramp(s, c)
+    share = _share_of_ramp(s, c)
+    step = s.gen_rate * TV * share
+    if s.stretched == 1 and abs(s.gen_velocity) < abs(s.velocity) and s.gen_velocity * s.velocity > 0.0:
+        # The axis lags behind its ramp: waiting where the ramp is, the loop would brake on. It waits where the axis is.
+        s.gen_velocity += (1.0 - share) * (s.velocity - s.gen_velocity)
     dv = min(max(s.gen_target - s.gen_velocity, -step), step)
     s.position_ref += TV * (s.gen_velocity + 0.5 * dv)
     s.gen_velocity += dv

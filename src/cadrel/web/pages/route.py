@@ -10,7 +10,7 @@ from django.views.decorators.http import require_POST
 from cadrel.core.control import LoopName
 from cadrel.core.errors import CadrelError
 from cadrel.core.motor import check_motor
-from cadrel.core.parameters import REGISTRY, Entry, EntryProblem, check_entry, choice_of
+from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, Entry, EntryProblem, check_entry, choice_of
 from cadrel.core.quantities import units_of
 from cadrel.web.accounts.roles import engineer_required
 from cadrel.web.changes.outcomes import take_proposal
@@ -22,6 +22,8 @@ from cadrel.web.projects.models import Axis
 from cadrel.web.projects.understanding import model_or_none
 from cadrel.web.rig.actions import leading, send_values
 from cadrel.web.rig.settling import job_of
+from cadrel.web.route.asked import asked_keys
+from cadrel.web.route.asked import set_asked as keep_asked
 from cadrel.web.route.entries import asked_of, first_to_fill, form_of, parse, with_choices
 from cadrel.web.route.facts import understood_of
 from cadrel.web.route.meanwhile import meanwhile
@@ -162,6 +164,24 @@ def _gains(loop: LoopName, request: HttpRequest) -> dict[str, float]:
             p = REGISTRY[key]
             found[key] = check_entry(key, {"value": request.POST[key], "unit": p.unit or units_of(p.quantity)[0]})
     return found
+
+
+@require_POST
+@engineer_required
+def set_asked(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
+    """Keep what is asked of a loop; what the drive holds of it is sent if it is led from here."""
+    axis = axis_of(axis_id)
+    if not asked_keys(step):
+        raise Http404
+    try:
+        changed = keep_asked(axis, step, request.POST, who=request.user)
+        say(request, f"{len(changed)} values kept." if changed else "Nothing was changed.")
+        held = [k for k in changed if k in DRIVE_KEYS]
+        if held and axis.connected and axis.leader_id == request.user.pk:
+            send_values(axis_of(axis_id), who=request.user, keys=held)
+    except CadrelError as error:
+        refuse(request, error)
+    return redirect("step", axis_id=axis_id, step=step)
 
 
 @require_POST

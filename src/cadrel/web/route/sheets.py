@@ -18,6 +18,7 @@ from cadrel.web.projects.understanding import model_or_none
 from cadrel.web.rig.actions import differences, wanted_values
 from cadrel.web.rig.brake import may_move_text
 from cadrel.web.rig.links import drive_of
+from cadrel.web.route.asked import asked_fields
 from cadrel.web.route.entries import asked_of, first_to_fill, form_of, shown_value
 from cadrel.web.route.facts import understood_of
 from cadrel.web.route.phasing import power_up_text
@@ -128,7 +129,7 @@ def sheet_of(axis: Axis, step: str, strip: dict[str, Any], user: Any) -> dict[st
             "sets": axis.value_sets.select_related("author")[:8],
         }
     else:
-        context |= _procedure_context(axis, step, model)
+        context |= _procedure_context(axis, step, model, strip)
     return context
 
 
@@ -179,7 +180,7 @@ def _drive_context(axis: Axis) -> dict[str, Any]:
     return context
 
 
-def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
+def _procedure_context(axis: Axis, step: str, model: Any, strip: dict[str, Any]) -> dict[str, Any]:
     context: dict[str, Any] = {"problem": None, "plan": "", "sliders": [], "prediction": None}
     proposal = axis.proposals.filter(step=step, state="open").first()
     if proposal:
@@ -208,6 +209,8 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
     declared = PROCEDURES[step]
     context["plan"] = declared.plan(model, wanted).text
     context["procedure"] = declared
+    # What the drive would refuse is said before anybody presses.
+    context["blocked"] = [b for b in strip["blockers"] if declared.hinders(b)]
     context["arguments"] = _arguments(declared, model)
     context["others"] = [
         {"procedure": p, "plan": p.plan(model, wanted).text, "arguments": _arguments(p, model)}
@@ -227,6 +230,7 @@ def _procedure_context(axis: Axis, step: str, model: Any) -> dict[str, Any]:
         context["phasing_share"] = f"{100 * model.phasing_share:.4g}"
         context["power_up_ways"] = [] if model.knows_angle_at_power_up else REGISTRY["phasing.power_up"].choices
         context["power_up_way"] = model.power_up
+    context["to_ask"] = asked_fields(axis, step, wanted)
     loop = loop_of(step)
     if loop is not None:
         context["sliders"] = [slider_of(k, wanted[k]) for k in SLIDERS[loop]]

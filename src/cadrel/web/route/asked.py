@@ -1,0 +1,51 @@
+"""What is asked of a loop, and what of it has no slider: typed on the loop's own page."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from cadrel.core.parameters import REGISTRY, Entry, check_entry, of_step
+from cadrel.core.quantities import from_si, units_of
+from cadrel.web.changes.values import save_entries
+from cadrel.web.projects.models import Axis
+from cadrel.web.route.predict import SLIDERS, loop_of
+
+
+def asked_keys(step: str) -> list[str]:
+    """Return the parameters of a loop's step that no slider shows."""
+    loop = loop_of(step)
+    return [] if loop is None else [p.key for p in of_step(step) if p.key not in SLIDERS[loop]]
+
+
+def asked_fields(axis: Axis, step: str, wanted: Mapping[str, float]) -> list[dict[str, Any]]:
+    """Return label, unit, help and the value now of each, in its printed unit; what is a preset is told as that."""
+    fields = []
+    for key in asked_keys(step):
+        p, entry = REGISTRY[key], axis.values.get(key)
+        unit = p.unit or units_of(p.quantity)[0]
+        if entry is not None and entry.get("value") not in (None, ""):
+            shown = f"{float(entry['value']):.6g}"
+            unit = entry.get("unit") or unit
+        else:
+            preset = wanted.get(key, p.default)
+            shown = f"{from_si(float(preset or 0.0), quantity=p.quantity, unit=unit):.6g}"
+        fields.append({"key": key, "label": p.label, "symbol": p.symbol, "unit": unit, "value": shown, "help": p.help})
+    return fields
+
+
+def set_asked(axis: Axis, step: str, typed: Mapping[str, str], *, who: Any) -> list[str]:
+    """Keep what was typed; returns the keys that changed. Raises `EntryProblem`, and nothing is kept."""
+    entries: dict[str, Entry | None] = {}
+    for key in asked_keys(step):
+        text = typed.get(key, "").strip().replace(",", ".")
+        if not text:
+            continue
+        p, before = REGISTRY[key], axis.values.get(key)
+        unit = (before or {}).get("unit") or p.unit or units_of(p.quantity)[0]
+        entry: Entry = {"value": text, "unit": unit, "source": "typed"}
+        check_entry(key, entry, axis.values)
+        entry["value"] = float(text)
+        if before is None or before.get("value") != entry["value"]:
+            entries[key] = entry
+    if entries:
+        save_entries(axis, entries, author=who, cause=f"asked of the {step} loop")
+    return list(entries)

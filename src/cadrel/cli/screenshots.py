@@ -79,7 +79,8 @@ def _stand_in(page: Page, url: str) -> None:
 
 def _run(page: Page, url: str) -> None:
     _axis(page, url, "Tile pusher", "Velocity loop")
-    page.get_by_label("Runs").get_by_text("Velocity loop, frequency").click()
+    page.get_by_role("link", name="all of them").click()
+    page.get_by_role("row", name=re.compile("Velocity loop, frequency")).first.get_by_role("link").click()
     page.get_by_role("heading", level=1, name=re.compile("^Run")).wait_for()
 
 

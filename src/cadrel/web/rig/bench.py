@@ -44,6 +44,10 @@ IMPERFECTIONS = (
     Imperfection("coulomb_load", "Friction of the load", "N·m", 0, 1000),
     Imperfection("torque_load", "Constant load", "N·m", -1000, 1000),
     Imperfection("brake_torque", "Holding brake", "N·m", 0, 1000),
+    Imperfection("brake_release", "Brake opens after", "s", 0, 2),
+    Imperfection("brake_engage", "Brake holds after", "s", 0, 2),
+    Imperfection("brake_resistor", "Brake resistor, 0: none", "ohm", 0, 10_000),
+    Imperfection("resistor_power", "What it stands for ever, 0: any", "W", 0, 100_000),
     Imperfection("stop_low", "Lower end stop, from the start", "rad", -NO_STOP, 0),
     Imperfection("stop_high", "Upper end stop, from the start", "rad", 0, NO_STOP),
 )

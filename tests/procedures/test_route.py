@@ -243,3 +243,14 @@ def test_hall_faults_are_named_and_no_offset_is_kept() -> None:
     assert result.status == "refused"
     assert "Hall" in result.reason
     assert math.isclose(drive.memory.working["commutation.valid"], 0.0)
+
+
+def test_halls_alone_are_refused_for_what_they_are_before_a_loop_is_tried_on_them() -> None:
+    """Their edges were called noise of the device, or a loose coupling, when the loops were tried all the same."""
+    values = values_of("tile-pusher") | {"feedback.kind": {"value": "halls", "source": "typed"}}
+    result, drive = commission_in_process(values, rig_of("tile-pusher", device="halls"), seed=4)
+    assert result.status == "refused"
+    assert "Halls alone are too coarse" in result.reason
+    assert "“Device on the motor” (Feedback)" in result.reason
+    assert list(result.outcomes) == ["commutation", "current"]
+    assert drive._state.mode == 0

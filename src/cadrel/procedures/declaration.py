@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from cadrel.core.axis import AxisModel
+from cadrel.core.axis import AxisModel, too_coarse, unsupported
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Outcome, Plan
 from cadrel.procedures.session import Consent, Session
@@ -80,6 +80,10 @@ class Procedure:
         """Return travel and speed that it asks consent for."""
         plan = self.plan(axis, values)
         return Consent(travel=plan.travel, speed=plan.speed)
+
+    def not_for(self, axis: AxisModel) -> str:
+        """Return why an axis cannot have it at all, in words; empty if it can."""
+        return unsupported(axis) or (too_coarse(axis) if self.fine_feedback else "")
 
     def hinders(self, blocker: Mapping[str, Any]) -> bool:
         """Whether a blocker of the drive must be cleared before it can begin."""

@@ -77,6 +77,9 @@ def run_route(
             drive.set_position(start)
         for procedure in in_order():
             key = procedure.key
+            if why := procedure.not_for(axis):
+                result.status, result.reason = "refused", why
+                break
             session = Session(
                 drive=drive,
                 axis=axis,
@@ -91,7 +94,7 @@ def run_route(
             if outcome.verdict is not None and not outcome.verdict.is_proven:
                 result.reason = f"{key}, not proven: {outcome.verdict.reason}."
                 break
-        result.status = "failed" if result.reason else "proven"
+        result.status = result.status if result.status == "refused" else "failed" if result.reason else "proven"
         drive.store()
     except (ProcedureError, CoreError) as refusal:
         result.status, result.reason = "refused", refusal.text

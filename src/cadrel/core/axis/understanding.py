@@ -7,7 +7,17 @@ from dataclasses import dataclass
 from cadrel.core.feedback import FeedbackDevice, SecondDevice, device_from_entries, second_from_entries
 from cadrel.core.mechanics import Mechanism, mechanism_from_entries
 from cadrel.core.motor import Motor, motor_from_sheet
-from cadrel.core.parameters import REGISTRY, Entry, Parameter, check_entry, choice_of, defaults, is_given, is_required
+from cadrel.core.parameters import (
+    REGISTRY,
+    Entry,
+    Parameter,
+    check_entry,
+    choice_of,
+    defaults,
+    field_of,
+    is_given,
+    is_required,
+)
 from cadrel.core.power import bus_voltage, chopper_threshold
 
 
@@ -151,7 +161,10 @@ def unsupported(axis: AxisModel) -> str:
 def too_coarse(axis: AxisModel) -> str:
     """Return why loops beyond current cannot be closed on a device, in words; empty if they can."""
     if axis.feedback.kind.tells_sectors_only:
-        return "Halls alone are too coarse to tune velocity and position loops; the axis can be jogged on them."
+        return (
+            "Halls alone are too coarse to tune velocity and position loops; the axis can be jogged on them. Fit a "
+            f"finer device, and enter it as {field_of('feedback.kind')}."
+        )
     return ""
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from django.db import connection, transaction
 
-from cadrel.core.axis import drive_values, entry_from_drive, missing_entries, too_coarse, unsupported
+from cadrel.core.axis import drive_values, entry_from_drive, missing_entries
 from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import DRIVE_KEYS, full_label
 from cadrel.link import Drive, LinkError
@@ -277,7 +277,7 @@ def queue_job(
     missing = missing_entries(axis.values)
     if missing:
         raise NotReady(what=f"Still missing: {', '.join(missing[:6])}.", remedy="Enter it in the steps above.")
-    if why := unsupported(axis.understood) or (declared.fine_feedback and too_coarse(axis.understood)):
+    if why := declared.not_for(axis.understood):
         raise NotReady(what=why, remedy="Enter, check and keep it here; commission it with a drive that can.")
     wanted = wanted_values(axis)
     differing = differences(wanted, drive.read())

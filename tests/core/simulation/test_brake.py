@@ -318,3 +318,31 @@ BrakeInAnyOrder.TestCase.settings = settings(
     max_examples=12, stateful_step_count=30, deadline=None, suppress_health_check=list(HealthCheck)
 )
 TestBrakeInAnyOrder = BrakeInAnyOrder.TestCase
+
+
+def test_a_gentle_quick_stop_ramps_to_its_end_and_one_that_never_ends_is_cut():
+    """Half a second was the limit of every quick stop: a gentle one was cut in the middle, and the axis coasted."""
+    calm = replace(rig_of("kiln-car-lift"), torque_load=0.0)
+    drive = lift(calm, **{"limit.quick_stop": 120.0})
+    drive.enable("velocity", **FAR)
+    led(drive, 0.2)
+    drive.run_at(150.0)
+    led(drive, 0.5)
+    assert drive._state.omega1 > 140
+    drive.stop("a test")
+    led(drive, 0.9)  # of the 1.25 s that the ramp takes
+    assert drive._state.mode != 0
+    assert 20 < drive._state.omega1 < 70
+    led(drive, 0.8)
+    assert drive._state.mode == 0
+    assert drive._state.brake == 1
+    assert abs(drive._state.omega1) < 1
+    stuck = lift(calm, **{"limit.quick_stop": 120.0})
+    stuck.enable("velocity", **FAR)
+    led(stuck, 0.2)
+    stuck.run_at(150.0)
+    led(stuck, 0.5)
+    stuck.stop("a test")
+    stuck._settings = stuck._settings._replace(velocity_gain=0.0, velocity_integral=0.0)  # no loop to brake with
+    led(stuck, 1.5 * 1.25 + 0.7)
+    assert stuck._state.mode == 0

@@ -52,7 +52,8 @@ RENEWED = 32  # [ticks] between exact sines and cosines of the angles
 SMALL_TURN = 0.2  # [rad] up to which the series of `turned` is good to 1e-10
 STILL_SPEED = 0.5  # [rad/s] at the motor: a quick stop ends below it
 PATIENCE = 32000  # [ticks] 2 s more for the holder of the lease while the axis only holds
-STANDSTILL_TICKS = 8000  # [ticks] half a second: a quick stop that has not ended by then cuts power
+STANDSTILL_TICKS = 8000  # [ticks] half a second more than its ramp: a quick stop that has not ended then cuts power
+SLOWEST_STOP = 1.5  # times the ramp
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
@@ -241,9 +242,9 @@ def regulate(s, c):
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _finish_stop(s):
-    s.stopping += 0 if s.stretched == 1 else SLOW  # a ramp stretched to spare the bus takes as long as it takes
+    s.stopping += 1 if s.stretched == 1 else SLOW  # a ramp stretched to spare the bus may take four times as long
     still = s.gen_velocity == 0.0 and abs(s.velocity) < STILL_SPEED
-    if (still and s.stopping > 4 * SLOW) or s.stopping > STANDSTILL_TICKS:
+    if (still and s.stopping > 4 * SLOW) or s.stopping > s.stop_limit:
         s.closing = 1
 
 
@@ -262,6 +263,7 @@ def begin_stop(s, c):
         s.gen_target = 0.0
         s.gen_rate = c.quick_stop
         s.gen = GEN_RAMP
+        s.stop_limit = int(SLOWEST_STOP * abs(s.gen_velocity) / (c.quick_stop * TICK)) + STANDSTILL_TICKS
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)

@@ -49,6 +49,7 @@ from cadrel.core.simulation.layout import (
 from cadrel.core.simulation.plant import FAST, SQRT3_2, TWO_PI, noise, turned
 
 RENEWED = 32  # [ticks] between exact sines and cosines of the angles
+SERIES_HOLDS = 0.6  # [rad] up to which `turned` is good to 5e-7
 SMALL_TURN = 0.2  # [rad] up to which the series of `turned` is good to 1e-10
 STILL_SPEED = 0.5  # [rad/s] at the motor: a quick stop ends below it
 PATIENCE = 32000  # [ticks] 2 s more for the holder of the lease while the axis only holds
@@ -385,7 +386,11 @@ def fast_tick(s, c):
     s.out_d, s.out_q = out_d, out_q
     # The voltage acts one tick later and for one tick: turn it by a tick and a half.
     rate = s.vec_speed if s.mode == VECTOR else omega
-    ca, sa = turned(s.cos_used, s.sin_used, 1.5 * TICK * rate)
+    ahead = 1.5 * TICK * rate
+    if abs(ahead) < SERIES_HOLDS:
+        ca, sa = turned(s.cos_used, s.sin_used, ahead)
+    else:  # a vector that jumps: the series would make of it a voltage beyond all bounds
+        ca, sa = math.cos(s.angle_used + ahead), math.sin(s.angle_used + ahead)
     s.next_alpha, s.next_beta = out_d * ca - out_q * sa, c.phase_order * (out_d * sa + out_q * ca)
 
 

@@ -65,12 +65,16 @@ def too_heavy(*, passed: Sequence[int], seconds: float, current: float) -> Named
     )
 
 
-def phase_open(*, told: float, flows: float, across: float) -> Named:
-    """Return what to say of a current that does not come, or comes beside the vector. [A]"""
+def phase_open(*, told: float, flows: float | None, across: float) -> Named:
+    """Return what to say of a current that does not come, or comes beside the vector; None: it ran away. [A]"""
+    seen = (
+        "the current rose beyond its limit at once"
+        if flows is None
+        else f"{flows / math.sqrt(2):.2f} A flow along it and {across / math.sqrt(2):.2f} A across"
+    )
     return Named(
         "phase_open",
-        f"A vector of {told / math.sqrt(2):.2f} A rms was told; {flows / math.sqrt(2):.2f} A flow along it and "
-        f"{across / math.sqrt(2):.2f} A across.",
+        f"A vector of {told / math.sqrt(2):.2f} A rms was told; {seen}.",
         "A motor phase is not connected, or a contact or a fuse between drive and motor is open; nothing was turned.",
         "With the supply off, measure between the motor's terminals at the drive: all three pairs have the same "
         "resistance. Look at plug, contactor and cable.",

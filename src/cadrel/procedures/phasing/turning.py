@@ -39,8 +39,8 @@ TAIL = 0.3  # [s] recorded after the first way, in which the shaft comes to rest
 PLAY_TO_NAME = math.radians(20)  # electrical
 WIDTH_TO_LOOK = math.radians(12)  # electrical: narrower reversals hide no play worth naming
 FREE_TO_NAME = math.radians(80)  # electrical: a shaft that goes so far is not held by friction
-CURRENT_TO_COMPARE = 0.2  # of the vector's current: what flows is compared with it before more is told
-CURRENT_TOLERANCE, CURRENT_NOISE = 0.3, 0.03  # of what was told; of the vector's current, that a sensor may flicker
+CURRENT_TO_COMPARE = 0.1  # of the vector's current: what flows is compared with it before more is told
+CURRENT_TOLERANCE = 0.4  # of what was told; an open phase is off by all of it at one of the two vectors
 SAME_PLACE, FELL_BACK = math.radians(15), math.radians(90)  # electrical, at a stop that is met again
 INDEX_TOLERANCE = 0.02  # of the counts of a turn: an index is as wide as a count or two
 COARSE_FREE = math.radians(55)  # the same, seen by Halls alone
@@ -224,17 +224,27 @@ def require_current(session: Session, centre: float, current: float) -> None:
     """
     session.enter("comparing current told and flowing", 0.03)
     told = CURRENT_TO_COMPARE * current
-    with session.enabled_around("vector", centre, brake_closed=session.axis.has_brake):
-        begun = float(session.look()["vector_angle"])
-        for angle in (begun, begun + TURN / 4):
-            session.drive.vector(angle=angle, rate=1e6, current=told, rise=current / 0.1)
-            session.hold(0.12)
-            session.arm(["i_d", "i_q"], seconds=0.03, divider=1)
-            record = session.recorded(at_most=1.0)
-            along, across = float(record["i_d"].mean()), float(np.abs(record["i_q"]).mean())
-            beside = CURRENT_TOLERANCE * told + CURRENT_NOISE * current
-            if abs(along / told - 1) > CURRENT_TOLERANCE or across > beside:
-                raise wired_wrongly([faults.phase_open(told=told, flows=along, across=across)])
+    try:
+        with session.enabled_around("vector", centre, brake_closed=session.axis.has_brake):
+            begun = float(session.look()["vector_angle"])
+            for angle in (begun, begun + TURN / 4):
+                # Without current it goes to the angle at once; with current it must not jump.
+                session.drive.vector(angle=angle, rate=1e6, current=told, rise=current / 0.1)
+                session.hold(0.12)
+                session.arm(["i_d", "i_q"], seconds=0.04, divider=1)
+                record = session.recorded(at_most=1.0)
+                along, across = float(record["i_d"].mean()), abs(float(record["i_q"].mean()))  # a sensor may flicker
+                if max(abs(along - told), across) > CURRENT_TOLERANCE * told:
+                    raise wired_wrongly([faults.phase_open(told=told, flows=along, across=across)])
+                session.drive.vector(angle=angle, rate=1.0, current=0.0, rise=current / 0.1)
+                session.hold(0.05)
+    except AxisStopped as stopped:
+        if stopped.facts["reason"] == "overcurrent":
+            raise wired_wrongly([faults.phase_open(told=told, flows=None, across=0.0)]) from stopped
+        fallen = moved_unpowered(session)  # stiction alone may have held a load until it was stirred
+        if fallen is not None:
+            raise wired_wrongly([faults.load_pulls(fallen)]) from stopped
+        raise
     session.standstill()
 
 

@@ -22,7 +22,7 @@ from cadrel.procedures.session import Session
 CHANNELS = ("position", "velocity", "i_q", "brake_voltage")
 TRIALS = 4  # openings, two to each side
 GAIN = 250.0  # [rad/s²] that the shaft should gain while the brake is open: the faster, the less friction matters
-OVER_FRICTION = 1.3  # times the sliding friction, so that it breaks away
+OVER_FRICTION = 1.7  # times the sliding friction, so that it breaks away; 1.05 to 1.5 is usual of machines
 WAY = 0.25  # [rad] of the motor after which the brake is told to close
 ROOM = 6.0  # [rad] of the motor that a trial may take; beyond, the drive closes the brake and cuts the current
 GIVES = math.radians(0.5)  # of the motor, that a closed brake and its hub give without slipping

@@ -61,6 +61,16 @@ def engineer() -> User:
 
 
 @pytest.fixture
+def lift(engineer: User) -> Axis:
+    """The demonstration's lift as entered, on a drive that nobody reaches."""
+    made = create_project(
+        name="P", machine="M", drive="D", host="127.0.0.1", port=1, axis="Lift", remote="a", author=engineer
+    )
+    save_entries(made, values_of("kiln-car-lift"), author=engineer, cause="entered")
+    return made
+
+
+@pytest.fixture
 def axis(bench: tuple[int, SimulatedDrive], engineer: User) -> Axis:
     made = create_project(
         name="P",

@@ -7,9 +7,7 @@ from cadrel.core.parameters import EntryProblem
 from cadrel.web.projects.models import Axis
 from cadrel.web.route.asked import asked_keys, set_asked
 from tests.web.conftest import client_of, text_of
-from tests.web.test_stops import engineer, lift
 
-__all__ = ["engineer", "lift"]  # fixtures
 pytestmark = pytest.mark.django_db
 
 

@@ -2,39 +2,21 @@
 
 import numpy as np
 import pytest
-from django.contrib.auth.models import Group, User
+from django.contrib.auth.models import User
 
 from cadrel.core.verdict import at_least, at_most, decide
 from cadrel.procedures import PROCEDURES, Outcome, RunRecord
 from cadrel.procedures import Finding as Found
 from cadrel.procedures.phasing.run import TURN_NOT_SEEN_TEXT
 from cadrel.web.changes.outcomes import keep_outcome, take_proposal
-from cadrel.web.changes.projects import create_project
 from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import brake
 from cadrel.web.rig.errors import NotConnected, NotReady
 from cadrel.web.route import page
-from tests.conftest import values_of
 from tests.web.conftest import client_of, text_of
 
 pytestmark = pytest.mark.django_db
-
-
-@pytest.fixture
-def engineer() -> User:
-    user = User.objects.create_user("tester", password="a-long-password")
-    user.groups.add(Group.objects.get_or_create(name="engineer")[0])
-    return user
-
-
-@pytest.fixture
-def lift(engineer: User) -> Axis:
-    made = create_project(
-        name="P", machine="M", drive="D", host="127.0.0.1", port=1, axis="Lift", remote="a", author=engineer
-    )
-    save_entries(made, values_of("kiln-car-lift"), author=engineer, cause="entered")
-    return made
 
 
 def run_of(kind: str, title: str, **metrics: object) -> RunRecord:

@@ -86,12 +86,16 @@ def alignment_part(benches: int, seed: int) -> tuple[list[str], bool]:
     good, reasons = True, Counter[str]()
     for name, braked in (("free", False), ("behind a brake", True)):
         tried = alignments(benches=benches, seed=seed, braked=braked)
-        found = [a for a in tried if a.error_deg is not None]
-        errors = sorted(abs(a.error_deg or 0.0) for a in found)
-        outside = sum(abs(a.error_deg or 0.0) > a.bound_deg for a in found)
+        found = [(abs(a.error_deg), a) for a in tried if a.error_deg is not None]
         refused = [a for a in tried if a.error_deg is None]
         reasons.update(f"{name}: {a.reason}" for a in refused)
-        worst = max((a.share for a in found), default=0.0)
+        if not found:
+            lines.append(f"| {name} | {len(tried)} | 0 | – | – | – | – |")
+            good = False
+            continue
+        errors = sorted(error for error, _ in found)
+        outside = sum(error > a.bound_deg for error, a in found)
+        worst = max(a.share for _, a in found)
         lines.append(
             f"| {name} | {len(tried)} | {len(found)} | {errors[len(errors) // 2]:.1f}°, {errors[-1]:.1f}° "
             f"| {outside} | {100 * worst:.0f} % | {100 * max((a.share for a in refused), default=0.0):.0f} % |"

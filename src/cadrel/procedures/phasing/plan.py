@@ -66,10 +66,8 @@ def plan_commutation(axis: AxisModel) -> Plan:
     )
 
 
-def power_up_turning(axis: AxisModel) -> TurningPlan:
-    """Return how far the vector turns to find the angle after a power-up: far enough to see what a load does."""
-    del axis  # alike for all: no index, no Halls are looked for
-    return TurningPlan(POWER_UP_TURNS, 2 * math.pi * SLOW_TURN)
+# To find the angle after a power-up: far enough to see what a load does; no index, no Halls are looked for.
+POWER_UP_TURNING = TurningPlan(POWER_UP_TURNS, 2 * math.pi * SLOW_TURN)
 
 
 def plan_power_up(axis: AxisModel, values: Mapping[str, float]) -> Plan:

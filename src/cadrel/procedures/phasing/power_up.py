@@ -7,7 +7,7 @@ from cadrel.procedures.errors import NotAllowed, NotConfirmed
 from cadrel.procedures.outcome import Outcome, RunRecord
 from cadrel.procedures.phasing.beforehand import look_beforehand
 from cadrel.procedures.phasing.holding import hold_angles
-from cadrel.procedures.phasing.plan import FEWER_ANGLES, plan_power_up, power_up_turning
+from cadrel.procedures.phasing.plan import FEWER_ANGLES, POWER_UP_TURNING, plan_power_up
 from cadrel.procedures.phasing.small_motion import search
 from cadrel.procedures.phasing.turning import turn_vector
 from cadrel.procedures.session import Session
@@ -45,7 +45,7 @@ def _align(session: Session) -> Outcome:
     Behind a brake the load is caught by a vector first.
     """
     centre = float(session.drive.status()["position"])
-    turning = turn_vector(session, centre, plan=power_up_turning(session.axis))
+    turning = turn_vector(session, centre, plan=POWER_UP_TURNING)
     session.enter("holding angles", 0.6)
     with session.enabled_around("vector", centre):
         session.drive.vector(angle=0.0, rate=2 * math.pi, current=turning.current, rise=turning.current / 0.3)

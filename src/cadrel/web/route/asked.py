@@ -26,8 +26,8 @@ def asked_fields(axis: Axis, step: str, wanted: Mapping[str, float]) -> list[dic
             shown = f"{float(entry['value']):.6g}"
             unit = entry.get("unit") or unit
         else:
-            preset = wanted.get(key, p.default)
-            shown = f"{from_si(float(preset or 0.0), quantity=p.quantity, unit=unit):.6g}"
+            preset = wanted.get(key, p.default)  # what has none is an empty field, not nought
+            shown = "" if preset is None else f"{from_si(float(preset), quantity=p.quantity, unit=unit):.6g}"
         fields.append({"key": key, "label": p.label, "symbol": p.symbol, "unit": unit, "value": shown, "help": p.help})
     return fields
 

@@ -197,6 +197,7 @@ HANDLERS: dict[str, Handler] = {
     "brake.set": lambda d, p: d.set_brake(closed=p["closed"]),
     "brake.hold_open": lambda d, p: d.hold_brake_open(travel=p["travel"], holder=p["holder"]),
     "brake.close": lambda d, p: d.close_brake(holder=p["holder"]),
+    "motion.catch": lambda d, p: d.catch(current=p["current"], level=p["level"]),
     "motion.release": lambda d, p: d.release_vector(holder=p["holder"]),
     "motion.jog": lambda d, p: d.jog(p["velocity"], holder=p["holder"]),
     "motion.run": lambda d, p: d.run_at(p["velocity"], p["acceleration"]),

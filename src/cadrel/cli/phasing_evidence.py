@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from cadrel.cli.alignment_evidence import alignment_part
+from cadrel.cli.by_hand_evidence import by_hand_part
 from cadrel.cli.entries_evidence import entries_part
 from cadrel.cli.phasing_draws import DrawnBench, draw_phasing_bench, possible_faults, with_fault
 from cadrel.cli.true_angle import TravelLink, true_error
@@ -218,7 +219,8 @@ def phasing_evidence(*, benches: int, pairs: int, each: int, found: int, seed: i
     ]
     good = True
     for part in (_accuracy_part(benches, seed), _faults_part(pairs, each, seed), _search_part(found, seed),
-                 alignment_part(found, seed), entries_part(found, seed), _circle_part(seed)):  # fmt: skip
+                 alignment_part(found, seed), by_hand_part(found, seed), entries_part(found, seed),
+                 _circle_part(seed)):  # fmt: skip
         text, passed = part
         print("\n".join(text), flush=True)
         lines += text

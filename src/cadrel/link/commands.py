@@ -231,6 +231,7 @@ COMMANDS: dict[str, Command] = {
         },
         led=True,
     ),
+    "motion.catch": Command({"current": Param(AMPS), "level": Param(AMPS)}, led=True),
     "brake.set": Command({"closed": Param(flag)}, led=True),
     "brake.hold_open": Command({"travel": Param(number(0.0, 1e4)), "holder": optional(text(64), "")}, led=True),
     "brake.close": Command({"holder": optional(text(64), "")}, led=True),

@@ -160,6 +160,12 @@ class Drive(Protocol):
         [rad], [rad/s], [A], [A/s], [rad/s²]
         """
 
+    def catch(self, *, current: float, level: float) -> None:
+        """Short the windings; once the rotor's motion drives `level` through them, hold it by a vector. [A], [A]
+
+        The status tells by `catching` whether it still waits for that.
+        """
+
     def release_vector(self, *, holder: str = "") -> None:
         """Stop the vector where it is; its current goes."""
 

@@ -180,6 +180,10 @@ class LinkedDrive:
             holder=holder,
         )  # fmt: skip
 
+    def catch(self, *, current: float, level: float) -> None:
+        """Short the windings; once the rotor's motion drives `level` through them, hold it by a vector. [A], [A]"""
+        self._led("motion.catch", current=current, level=level)
+
     def release_vector(self, *, holder: str = "") -> None:
         """Stop the vector where it is; its current goes."""
         self._led("motion.release", holder=holder)

@@ -24,6 +24,7 @@ TREMBLES = math.radians(0.5)  # of the motor: what a device read finely shows of
 RESTS = 0.095  # [s] without a count: the shaft rests
 RESTS_BY_HALLS = 0.5  # [s]
 RESETS = 5.0  # reset times in which a loop has surely overcome what holds the axis
+LONGEST_FREEING = 4.0  # [s] that a pin may take to come out; the drive itself gives up before
 LONGEST_OPENING = 0.5  # [s] beyond what a brake is said to take
 GENTLE = 0.15  # [s] in which a speed is reached where nothing is measured meanwhile
 
@@ -32,6 +33,8 @@ HINTS = {
     "travel_limit": "Move the axis away from the end of its travel.",
     "overcurrent": "Current rose above the peak: check inductance and current gain.",
     "overspeed": "The axis ran too fast: check commutation and direction.",
+    "brake_not_free": f"The pin of the brake did not come out: raise {field_of('brake.free_torque')}, or check "
+    f"{field_of('brake.free_turn')} and its coil.",
     "coasted": "Braking raised the bus, and the axis coasted as chosen: fit a brake resistor, or brake more gently.",
     "following_error": f"The axis did not follow: lower {field_of('limit.acceleration')}, or check what blocks it.",
     "overvoltage": "Braking raised the bus: fit a brake resistor, or lower "
@@ -172,14 +175,18 @@ class Session:
     def _await_brake(self) -> None:
         """Wait until the drive knows the brake to be open; a vector opens it with its current, by `brake_opened`."""
         if self.axis.has_brake:
-            at_most = 2 * self.values.get("brake.release_delay", 0.0) + LONGEST_OPENING
-            self.until(lambda s: s["brake"] != "opening", at_most=at_most, what="opening the brake")
+            at_most = self._longest_opening()
+            self.until(lambda s: s["brake"] in ("open", "none"), at_most=at_most, what="opening the brake")
 
     def brake_opened(self) -> None:
         """Wait, the vector's current being told, until it flows and the drive knows the brake to be open."""
         if self.axis.has_brake:
-            at_most = 2 * self.values.get("brake.release_delay", 0.0) + LONGEST_OPENING + 1.0
+            at_most = self._longest_opening() + 1.0
             self.until(lambda s: s["brake"] in ("open", "none"), at_most=at_most, what="opening the brake")
+
+    def _longest_opening(self) -> float:
+        freeing = LONGEST_FREEING if self.axis.brake_by_pin else 0.0
+        return 2 * self.values.get("brake.release_delay", 0.0) + LONGEST_OPENING + freeing
 
     @property
     def carried(self) -> float:

@@ -106,6 +106,8 @@ def drive_values(
         elif REGISTRY[key].quantity.startswith("axis_"):
             result[key] *= scale
     result["feedback.halls"], result["feedback.index"] = float(axis.has_halls), float(axis.has_index)
+    # Of a brake that holds by friction no turn is asked, whatever was typed while it was entered as a pin.
+    result["brake.free_turn"] = (result["brake.free_turn"] or PIN_TURN) if axis.brake_by_pin else 0.0
     result["limit.current"] = min(
         result["limit.current"] if "limit.current" in values else axis.motor.current_peak,
         axis.motor.current_peak,
@@ -131,6 +133,7 @@ def _computed(axis: AxisModel) -> dict[str, float]:
     }
 
 
+PIN_TURN = math.radians(3.0)  # of the motor: what shows a pin to be out, unless something else is entered
 BRAKE_CODES = {"none": 0.0, "drive": 1.0, "controller": 2.0}
 CHECKSUM_CODES = {"none": 0.0, "parity": 1.0, "crc6": 6.0}
 FLAG_CODES = {"none": 0.0, "low": 1.0, "high": 2.0}

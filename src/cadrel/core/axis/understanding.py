@@ -72,6 +72,7 @@ class AxisModel:
     power_up: str = "alignment"  # how the angle is found where nothing tells it: "alignment" or "search"
     braking: Braking
     brake: str = "none"  # who operates it: "none" is there, "drive" or "controller"
+    brake_by_pin: bool = False  # it holds by a pin in a hole, not by friction
     brake_torque: float = 0.0  # [N·m] of its sheet; 0: not entered
     second: SecondDevice | None = None
 
@@ -215,6 +216,7 @@ def understand(values: Mapping[str, Entry]) -> AxisModel:
         phasing_share=si("phasing.current"),
         power_up=choice_of(filled, "phasing.power_up"),
         brake=choice_of(filled, "brake.fitted"),
+        brake_by_pin=choice_of(filled, "brake.fitted") != "none" and choice_of(filled, "brake.kind") == "pin",
         brake_torque=si("brake.torque") if is_given(filled, "brake.torque") else 0.0,
         braking=Braking(
             threshold=chopper_threshold(filled, bus_voltage(filled)),

@@ -7,6 +7,7 @@ GEARED = (("mechanics.kind", ("rotary", "rack", "screw")), TURNING)
 DRAWING = (("mechanics.kind", ("rack", "screw")), TURNING)
 STOPS = ("stops",)  # what is measured of brake and bus; no loop rests on it
 BRAKED = (("brake.fitted", ("drive", "controller")),)
+PINNED = (*BRAKED, ("brake.kind", ("pin",)))
 
 MECHANICS = (
     Parameter(
@@ -232,6 +233,25 @@ POWER = (
         rests=STOPS,
         help=Help("From voltage off until it holds.", "From the brake's sheet; longer with a freewheel diode.",
                   "Power off before it lets the load sag."),
+    ),
+    Parameter(
+        key="brake.kind", label="Kind of brake", symbol="", quantity="count", step="power", minimum=0, maximum=1,
+        default="clutch", choices=(("clutch", "by friction"), ("pin", "by a locking pin")), when=BRAKED,
+        rests=STOPS,
+        help=Help("How it holds.", "A pin has a play, and comes out only while nothing presses on it.",
+                  "A pin entered as friction: the drive takes it for open though it jams."),
+    ),
+    Parameter(
+        key="brake.free_turn", label="Turn that shows it to be out", symbol="φf", quantity="angle", unit="°",
+        storage="drive", step="power", minimum=0, maximum=90, default=0.0, when=PINNED, rests=STOPS,
+        help=Help("Turn of the motor, after which a pin is taken for out.", "More than the pin's play; 0 takes 3°.",
+                  "Less than its play: the drive takes a pin in its hole for one that is out."),
+    ),
+    Parameter(
+        key="brake.free_torque", label="Torque that frees it", symbol="Mf", quantity="torque", unit="N·m",
+        storage="drive", step="power", minimum=0, maximum=1e5, default=1.0, when=PINNED, rests=STOPS,
+        help=Help("Torque to and fro, at the motor, about what carries the load.", "Enough to turn the free axis.",
+                  "Too little leaves the load on the pin."),
     ),
     Parameter(
         key="brake.operation", label="Brake the drive operates", symbol="", quantity="count", storage="drive",

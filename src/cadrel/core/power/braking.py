@@ -2,12 +2,6 @@
 
 import math
 from dataclasses import dataclass
-from typing import Literal
-
-import numpy as np
-from numpy.typing import NDArray
-
-FloatArray = NDArray[np.float64]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -132,55 +126,4 @@ def combinations(
     return sorted(found)
 
 
-BusCase = Literal["nothing", "capacitors", "resistor", "stretched", "fault", "coasted"]
-REACTIONS: tuple[BusCase, ...] = ("stretched", "fault", "coasted")  # by the value of power.braking_reaction
-# Between the chopper's threshold and the voltage that trips: from here a ramp is stretched, and there it stands still.
-LIMITED_FROM, LIMITED_TO = 0.3, 0.8
-ROSE = 0.01  # of the bus: less is no energy that came back
 RATED_RISE = 250.0  # [K] of a resistor over its air at its continuous power; common practice
-SEEN = 2  # samples of a chopper or of a limit that make a case: one may be the bus's own noise
-
-
-def acts_at(*, threshold: float, trips_at: float, resistor: float, reaction: int) -> float:
-    """Return the voltage from which more is done than charging the capacitors. [V]
-
-    A resistor is switched on at its threshold; without one the drive stretches the ramp some way above, or does
-    nothing before it trips.
-    """
-    if resistor or trips_at <= threshold:
-        return threshold
-    return threshold + (LIMITED_FROM if REACTIONS[reaction] == "stretched" else 1.0) * (trips_at - threshold)
-
-
-def predicted_case(demand: BrakingDemand, *, resistor: float, reaction: int) -> BusCase:
-    """Return which case a stop will be, from what it gives back.
-
-    Parameters
-    ----------
-    demand : BrakingDemand
-        Of the stop.
-    resistor : float
-        Fitted; 0 for none. [ohm]
-    reaction : int
-        What the drive does where the bus rises too high, as `power.braking_reaction`.
-    """
-    if demand.back <= 0.0:
-        return "nothing"
-    if demand.to_resistor <= 0.0:
-        return "capacitors"
-    if resistor and resistor <= demand.resistance_largest:
-        return "resistor"
-    return REACTIONS[reaction]
-
-
-def seen_case(*, bus: FloatArray, chopper: FloatArray, limited: FloatArray, fault: str) -> BusCase:
-    """Return which case a stop was, from what the drive recorded of it; `fault` is how it ended, "" without."""
-    if "coast" in fault:
-        return "coasted"
-    if fault and "stretched" not in fault:
-        return "fault"
-    if fault or np.count_nonzero(limited) >= SEEN:
-        return "stretched"
-    if np.count_nonzero(chopper) >= SEEN:
-        return "resistor"
-    return "capacitors" if float(bus.max()) > (1 + ROSE) * float(bus[0]) else "nothing"

@@ -30,6 +30,7 @@ from cadrel.core.simulation.word import is_believable, position_of_word, sent_wo
 
 THIRD = math.pi / 3
 LEAD_TICKS = round(TORQUE_BUILD_UP / TICK)  # torque first, then the brake's voltage
+CURRENT_GONE = 5.0  # time constants of a shorted winding: what flowed before has gone
 DAMPING = 0.9  # of the tracking converter
 LATE_EDGE = 0.25  # [s] without an edge the sector's middle is used again
 
@@ -328,7 +329,23 @@ def power_off(s):
     s.vec_current = s.vec_current_target = s.vec_speed = 0.0
     s.exc_point = NOWHERE
     s.exc_now = 0.0
-    s.moving = s.closing = s.brake_wait = s.brake_lead = s.stretched = 0
+    s.moving = s.closing = s.brake_wait = s.brake_lead = s.stretched = s.shorted = s.catching = 0
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def is_open(s, c):
+    """Whether the drive takes its brake for open: by its time, and a pin by the turn that shows it to be out."""
+    if s.brake_told == 0 or s.brake_timer < c.brake_release:
+        return False
+    if c.brake_free_turn > 0.0 and s.brake_free == 0:
+        if abs(s.position - s.brake_from) < c.brake_free_turn:
+            return False
+        s.brake_free = 1
+        # The loops go on from the torque that freed it.
+        s.int_torque = s.torque_lp = s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = s.torque_cmd
+        s.shorted = s.catching  # a load to be caught: now it may fall
+        s.catch_wait = int(CURRENT_GONE * c.inductance / (c.resistance * TICK))
+    return True
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
@@ -345,14 +362,18 @@ def work_coil(s, p, c):
             power_off(s)
             s.stopped = 1
         return
-    flows = s.mode != OFF and (s.mode != VECTOR or (s.vec_current > 0.0 and s.vec_current >= s.vec_current_target))
-    may = s.closing == 0 and s.brake_kept == 0
+    led = s.shorted == 1 or (s.vec_current > 0.0 and s.vec_current >= s.vec_current_target)
+    flows = s.mode != OFF and (s.mode != VECTOR or led)
+    # A vector let go of carries nothing any more: the brake closes, and the current stays until it holds.
+    let_go = s.mode == VECTOR and s.shorted == 0 and s.vec_current_target == 0.0
+    may = s.closing == 0 and s.brake_kept == 0 and not let_go
     by_hand = s.mode == OFF and s.brake_hand == 1
     wanted = by_hand or (may and s.mode != OFF and (flows or s.brake_told == 1))
     if wanted and s.brake_told == 0:
         s.brake_lead += 1
         if by_hand or s.brake_lead >= LEAD_TICKS:
             s.brake_told, s.brake_timer, s.brake_lead = 1, 0, 0
+            s.brake_free, s.brake_from = 0, s.position
     elif not wanted and s.brake_told == 1:
         s.brake_told, s.brake_timer = 0, 0
     else:
@@ -360,9 +381,10 @@ def work_coil(s, p, c):
         s.brake_timer = min(s.brake_timer + 1, SETTLED)
     s.coil = 0.0
     if s.brake_told == 1:
-        lowered = c.brake_operation == 1.0 and s.brake_timer >= c.brake_pull_in_time
+        out = c.brake_free_turn == 0.0 or s.brake_free == 1  # a pin is pulled until it is
+        lowered = c.brake_operation == 1.0 and s.brake_timer >= c.brake_pull_in_time and out
         s.coil = min(s.meas_bus, c.brake_hold_voltage if lowered else c.brake_pull_in_voltage)
-    opened = s.brake_told == 1 and s.brake_timer >= c.brake_release
+    opened = is_open(s, c)
     s.brake_wait = 1 if s.mode != OFF and s.stopping == 0 and not opened and s.brake_kept == 0 else 0
     if s.closing == 1 and s.brake_told == 0 and s.brake_timer >= c.brake_engage:
         power_off(s)
@@ -382,7 +404,9 @@ def work_brake(s, p, c):
         return
     s.brake_time += 1
     late = p.controller_delay if c.brake_operation == 2.0 else 0.0
-    if s.brake_time >= late + (p.brake_release if wanted == 0 else p.brake_engage):
+    jammed = wanted == 0 and p.pin_play > 0.0 and s.pin_load > p.pin_jam
+    if not jammed and s.brake_time >= late + (p.brake_release if wanted == 0 else p.brake_engage):
+        s.pin_place = s.theta1  # a pin falls into a hole wherever it stands
         s.brake, s.brake_time = wanted, 0
         if wanted == 1:
             s.stuck1 = 1 if abs(s.omega1) < 1e-9 else s.stuck1

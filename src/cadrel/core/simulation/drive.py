@@ -12,7 +12,7 @@ from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import ANGLE_RESTS_ON, field_of
 from cadrel.core.simulation import layout, machine
 from cadrel.core.simulation.blockers import find_blockers
-from cadrel.core.simulation.device import hall_sector, power_off, prime_device, rotor_angle
+from cadrel.core.simulation.device import hall_sector, is_open, power_off, prime_device, rotor_angle
 from cadrel.core.simulation.faults import FAULTS, wired
 from cadrel.core.simulation.firmware import begin_stop
 from cadrel.core.simulation.kernel import run_ticks
@@ -30,6 +30,7 @@ PRESSES = 16  # STOP presses remembered, so that one that arrives on two ways co
 JOG_TICKS = 1600  # [ticks] 100 ms: a jog not renewed within it ramps down
 HAND_TICKS = 16  # [ticks] 1 ms: how often a hand on the shaft corrects its push
 HAND_SPEED = 30.0  # [rad/s] a hand turns no faster
+CATCH_RISE = 0.2  # [s] to the whole current that frees a pin
 MOST_SAMPLES = 400_000  # [samples] of one channel
 MODES = {"vector": layout.VECTOR, "current": layout.CURRENT, "velocity": layout.VELOCITY, "position": layout.POSITION}
 POINTS = {
@@ -51,6 +52,7 @@ TRIPS = {
     layout.TRIP_LEASE: "connection_lost",
     layout.TRIP_GUARD: "guard",
     layout.TRIP_FEEDBACK: "feedback_error",
+    layout.TRIP_BRAKE: "brake_not_free",
 }
 NO_FAULT = {"connection_lost", "guard", "travel_limit"}  # these stop the axis but leave no fault to reset
 
@@ -125,7 +127,18 @@ class SimulatedDrive:
         self._settings = settings_of(self.memory.in_force, self.truth)
         old = self._state
         fresh = layout.fresh_state(supply_voltage=self._plant.supply_voltage, theta=float(old.theta1), seed=0)
-        for name in ("omega1", "theta2", "omega2", "theta_s", "slipped", "tick", "noise", "brake", "resistor_rise"):
+        for name in (
+            "omega1",
+            "theta2",
+            "omega2",
+            "theta_s",
+            "slipped",
+            "tick",
+            "noise",
+            "brake",
+            "resistor_rise",
+            "pin_place",
+        ):
             setattr(fresh, name, getattr(old, name))
         fresh.deadline = 0
         fresh.guard_low, fresh.guard_high, fresh.guard_speed = -1e9, 1e9, 1e9
@@ -548,7 +561,7 @@ class SimulatedDrive:
         if not c.brake_operation:
             return "none"
         if s.brake_told:
-            return "open" if s.brake_timer >= c.brake_release else "opening"
+            return "open" if is_open(s, c) else "opening"
         return "closed" if s.brake_timer >= c.brake_engage else "closing"
 
     def disable(self) -> None:
@@ -623,6 +636,22 @@ class SimulatedDrive:
         if not held:
             self._let(holder)
         s.vec_current_target, s.vec_current_rate = min(abs(current), self._settings.current_limit), abs(rise)
+
+    def catch(self, *, current: float, level: float) -> None:
+        """Short the windings, and lead the rotor by a vector of `current` once its motion drives `level`. [A], [A]
+
+        A brake opens onto the shorted windings: a load that falls brakes itself, and its own current tells the vector
+        that holds it.
+        """
+        self._require_mode("vector")
+        s = self._state
+        s.vec_current, s.vec_current_target = 0.0, min(abs(current), self._settings.current_limit)
+        s.vec_target, s.vec_speed = s.vec_angle, 0.0
+        s.catch_d = s.catch_q = s.catch_base_d = s.catch_base_q = 0.0
+        # A pin comes out under a vector only; its windings are shorted as soon as it is out.
+        s.catch_wait = 0
+        s.catch_level, s.catching, s.shorted = abs(level), 1, int(self._settings.brake_free_turn == 0.0)
+        s.vec_current_rate = s.vec_current_target / CATCH_RISE
 
     def release_vector(self, *, holder: str = "") -> None:
         """Stop the vector where it is; its current goes."""
@@ -769,6 +798,7 @@ class SimulatedDrive:
             "angle_quality": self._quality(),
             "angle": float(s.angle_used),
             "vector_angle": float(s.vec_angle),
+            "catching": bool(s.catching),
             "shaft_angle": float(rotor_angle(s, self._settings)),
             "second": int(s.second),
             "signals": self._signals_now(),

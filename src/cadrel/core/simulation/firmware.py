@@ -32,6 +32,7 @@ from cadrel.core.simulation.layout import (
     SLOW,
     TICK,
     TRIGGERED,
+    TRIP_BRAKE,
     TRIP_FEEDBACK,
     TRIP_FOLLOWING,
     TRIP_GUARD,
@@ -54,7 +55,10 @@ SMALL_TURN = 0.2  # [rad] up to which the series of `turned` is good to 1e-10
 STILL_SPEED = 0.5  # [rad/s] at the motor: a quick stop ends below it
 PATIENCE = 32000  # [ticks] 2 s more for the holder of the lease while the axis only holds
 STANDSTILL_TICKS = 8000  # [ticks] half a second more than its ramp: a quick stop that has not ended then cuts power
+FREED_WITHIN = 48000  # [ticks] 3 s: a pin that has not come free by then stays
+FREEING_RATE = TWO_PI * 0.5  # [rad/s] of the torque to and fro, or of the vector, that frees a pin
 SLOWEST_STOP = 1.5  # times the ramp
+CATCH_SMOOTHED = 0.12  # share of a tick: half a millisecond takes the noise out of a current that shows the rotor
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
@@ -192,6 +196,13 @@ def _cascade(s, c):
     limit = c.velocity_limit * 1.1
     s.velocity_cmd = min(max(command, -limit), limit)
     error = s.velocity_cmd - s.velocity
+    if s.brake_wait == 1 and c.brake_free_turn > 0.0 and s.brake_told == 1:
+        # Torque to and fro about what carries the load takes it off the pin, one way or the other.
+        push = c.brake_free_torque * math.sin(FREEING_RATE * TICK * s.brake_timer)
+        s.iq_command = min(max((s.int_torque + push) / c.torque_constant, -c.current_limit), c.current_limit)
+        s.torque_cmd = s.iq_command * c.torque_constant
+        s.position_ref, s.limited = s.position, 0
+        return
     raw = c.velocity_gain * error + s.int_torque
     s.torque_lp += (1.0 - c.torque_pole) * (raw - s.torque_lp)
     x = s.torque_lp
@@ -298,12 +309,14 @@ def _bus_too_high(s, c):
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _leave_guard(s, c):
-    if s.guard_cuts == 0:
+    if s.guard_cuts == 0 and s.mode != VECTOR:
         _trip(s, c, TRIP_GUARD, False)
         return
     if s.trip == TRIP_NONE:  # a loop on an angle that nobody has confirmed must not be trusted to ramp down
         s.trip, s.trip_velocity, s.trip_position = TRIP_GUARD, s.velocity, s.position
     s.stopping = s.closing = 1
+    if s.mode == VECTOR:  # it slipped through: shorted windings brake it whatever its angle, until the brake holds
+        s.shorted = 1
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
@@ -322,6 +335,10 @@ def _guards(s, c):
         _trip(s, c, TRIP_FEEDBACK, True)
     elif s.stopping > 0:
         return
+    elif (
+        s.brake_wait * s.brake_told == 1 and c.brake_free_turn > 0.0 and s.brake_timer > c.brake_release + FREED_WITHIN
+    ):
+        _trip(s, c, TRIP_BRAKE, False)
     elif s.tick > s.deadline + (PATIENCE if _stands(s) else 0):
         _trip(s, c, TRIP_LEASE, False)
     elif abs(s.velocity) > s.guard_speed or not s.guard_low <= s.position <= s.guard_high:
@@ -334,8 +351,14 @@ def _guards(s, c):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
-def _vector(s):
+def _vector(s, c):
     """Turn and ramp the commanded vector by one tick; with an acceleration it starts and stops gently."""
+    if s.brake_told == 1 and c.brake_free_turn > 0.0 and s.brake_free == 0 and s.brake_timer >= c.brake_release:
+        # Somewhere on its way round the vector takes the load off the pin.
+        s.vec_speed = FREEING_RATE
+        s.vec_angle += FREEING_RATE * TICK
+        s.vec_target = s.vec_angle
+        return
     gap = s.vec_target - s.vec_angle
     fastest = s.vec_rate
     if s.vec_accel > 0.0:
@@ -346,7 +369,39 @@ def _vector(s):
     s.vec_angle += gap if abs(gap) <= step else math.copysign(step, gap)
     rise = s.vec_current_rate * TICK
     gap = s.vec_current_target - s.vec_current
+    if (
+        s.vec_current_target == 0.0
+        and c.brake_operation > 0.0
+        and (s.brake_told == 1 or s.brake_timer < c.brake_engage)
+    ):
+        return  # it carries the load until the brake holds
     s.vec_current += min(max(gap, -rise), rise)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _short(s):
+    """Keep the windings shorted; where a load is to be caught, lead it as soon as their current shows that it moves.
+
+    What the rotor's motion drives through its shorted winding opposes the motion: a vector in the direction of that
+    current does as well, whatever the angle of the rotor, the sign of the counts and the order of the phases.
+    """
+    s.int_d = s.int_q = s.out_d = s.out_q = s.next_alpha = s.next_beta = 0.0
+    if s.catching == 0:
+        return
+    s.catch_d += CATCH_SMOOTHED * (s.meas_d - s.catch_d)
+    s.catch_q += CATCH_SMOOTHED * (s.meas_q - s.catch_q)
+    if s.brake_told == 0:  # what the sensors show of a winding without current
+        s.catch_base_d, s.catch_base_q = s.catch_d, s.catch_q
+        return
+    s.catch_wait -= 1
+    if s.catch_wait > 0:
+        return
+    along, across = s.catch_d - s.catch_base_d, s.catch_q - s.catch_base_q
+    if along * along + across * across < s.catch_level * s.catch_level:
+        return
+    s.shorted = s.catching = 0
+    s.vec_angle += math.atan2(across, along)
+    s.vec_target, s.vec_speed, s.vec_current = s.vec_angle, 0.0, s.vec_current_target
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
@@ -357,10 +412,13 @@ def fast_tick(s, c):
     if max(abs(s.meas_d), abs(s.meas_q)) > c.trip_current:
         _trip(s, c, TRIP_OVERCURRENT, True)
         return
+    if s.shorted == 1:
+        _short(s)
+        return
     exc, point = s.exc_now, s.exc_point
     omega = 0.0
     if s.mode == VECTOR:
-        _vector(s)
+        _vector(s, c)
         s.ref_d, s.ref_q = s.vec_current, 0.0
     else:
         omega = c.pole_pairs * s.velocity

@@ -25,7 +25,7 @@ NOTHING = -1  # on the connector
 GEN_HOLD, GEN_RAMP, GEN_PATH = 0, 1, 2
 # Trips raised inside a tick; the drive names them.
 TRIP_NONE, TRIP_OVERCURRENT, TRIP_OVERVOLTAGE, TRIP_UNDERVOLTAGE, TRIP_OVERSPEED = 0, 1, 2, 3, 4
-TRIP_FOLLOWING, TRIP_TRAVEL, TRIP_LEASE, TRIP_GUARD, TRIP_FEEDBACK = 5, 6, 7, 8, 9
+TRIP_FOLLOWING, TRIP_TRAVEL, TRIP_LEASE, TRIP_GUARD, TRIP_FEEDBACK, TRIP_BRAKE = 5, 6, 7, 8, 9, 10
 
 
 class Plant(NamedTuple):
@@ -98,6 +98,8 @@ class Plant(NamedTuple):
     word_checksum: float  # bits of it: 0, 1 for parity, 6 for CRC-6
     word_gray: float
     brake_torque: float  # [N·m] at the motor
+    pin_play: float  # [rad] to either side of a pin's hole; 0: it holds by friction
+    pin_jam: float  # [N·m] on the pin above which it stays
     brake_stuck: float
     brake_release: float  # [ticks] from voltage to open
     brake_engage: float  # [ticks] from no voltage to closed
@@ -139,6 +141,8 @@ class Settings(NamedTuple):
     chopper_on: float  # [V]
     braking_reaction: float  # 0 stretches the ramp, 1 faults, 2 coasts
     brake_operation: float  # 0 none, 1 the drive, 2 a controller
+    brake_free_turn: float  # [rad] that shows a pin to be out; 0: a brake that needs no turn
+    brake_free_torque: float  # [N·m] of the turn to and fro that frees it
     brake_release: float  # [ticks] until it is surely open
     brake_engage: float  # [ticks] until it surely holds
     brake_pull_in_time: float  # [ticks] of full voltage
@@ -192,7 +196,8 @@ _REALS = (
     "position_ref acceleration_ref thermal gen_velocity gen_target gen_rate path_time path_origin "
     "vec_angle vec_rate vec_speed vec_accel vec_target vec_current vec_current_target vec_current_rate exc_now "
     "guard_low guard_high guard_speed theta_s slipped sig_cos sig_sin sig_phase sig_total track_velocity hall_edge "
-    "hall_edge_angle trip_velocity trip_position coil resistor_rise "
+    "hall_edge_angle trip_velocity trip_position coil resistor_rise catch_level catch_d catch_q catch_base_d "
+    "catch_base_q pin_place pin_load brake_from "
 ).split()
 _WHOLES = (
     "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_way edge_fresh hall hall_last "
@@ -200,7 +205,7 @@ _WHOLES = (
     "limited path_index exc_point exc_index exc_len exc_left exc_div rec_state rec_div rec_n rec_pos "
     "rec_filled rec_left rec_pre trig_signal trig_rising moving lost counts_last word word_last word_errors "
     "word_row word_peak words brake brake_time brake_kept brake_told brake_timer brake_lead brake_wait brake_hand "
-    "closing second hall_jumps resistor_hot stretched coasted guard_cuts stop_limit "
+    "closing second hall_jumps resistor_hot stretched coasted guard_cuts stop_limit shorted catching catch_wait brake_free "
 ).split()
 STATE = np.dtype(
     [(n, np.float64) for n in _REALS]
@@ -247,7 +252,7 @@ SIGNAL_INDEX = {key: i for i, (key, _, _) in enumerate(SIGNALS)}
 def fresh_state(*, supply_voltage: float, theta: float, seed: int) -> np.record:
     """Return the state of a plant at rest at a motor angle, bus charged, drive just powered up."""
     state = np.zeros(1, STATE).view(np.recarray)[0]
-    state.theta1 = state.theta2 = state.theta_s = theta
+    state.theta1 = state.theta2 = state.theta_s = state.pin_place = theta
     state.brake, state.brake_timer = 1, SETTLED
     state.v_bus = state.meas_bus = supply_voltage
     state.stuck1 = state.stuck2 = 1

@@ -103,6 +103,8 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         chopper_on=truth.chopper_on,
         braking_reaction=v["power.braking_reaction"],
         brake_operation=v["brake.operation"],
+        brake_free_turn=v["brake.free_turn"],
+        brake_free_torque=v["brake.free_torque"],
         brake_release=MARGIN * v["brake.release_delay"] / TICK,
         brake_engage=MARGIN * v["brake.engage_delay"] / TICK,
         brake_pull_in_time=v["brake.pull_in_time"] / TICK,

@@ -91,6 +91,18 @@ def _open_phase(s, p, cos_rotor, sin_rotor):
     s.i_d, s.i_q = alpha * cos_rotor + beta * sin_rotor, beta * cos_rotor - alpha * sin_rotor
 
 
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _pin(s, p, net):
+    """Torque a pin holds with: all of it where its hole's edge is pushed on, none in its play and on the way back."""
+    off = s.theta1 - s.pin_place
+    outward = math.copysign(1.0, off)
+    if abs(off) < p.pin_play or (net * outward <= 0.0 and s.omega1 * outward <= 0.0):
+        s.pin_load = 0.0
+        return 0.0
+    s.pin_load = abs(net)
+    return p.brake_torque
+
+
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
 def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so that it stays in registers
     """Advance the plant record `s` by one tick with the voltage already in it."""
@@ -106,7 +118,7 @@ def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so th
     beta = s.v_beta * p.phase_sign
     va, vb = s.v_alpha * p.phase_cos - beta * p.phase_sin, s.v_alpha * p.phase_sin + beta * p.phase_cos
     c0, s0 = s.cos_rotor, s.sin_rotor
-    if powered and p.dead_voltage > 0.0:
+    if powered and p.dead_voltage > 0.0 and s.shorted == 0:  # shorted, no switch works
         ia = id0 * c0 - iq0 * s0
         ib_ = id0 * s0 + iq0 * c0
         b = -0.5 * ia + SQRT3_2 * ib_
@@ -117,7 +129,9 @@ def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so th
     te0 = 1.5 * p.pole_pairs * (p.flux_linkage * iq0 + (p.inductance_d - p.inductance_q) * id0 * iq0)
     shaft0 = p.stiffness * twist0 + p.damping * (w10 - w20)
     stop0 = _stop_torque(theta20, w20, p)
-    coulomb1 = p.coulomb_motor + s.brake * p.brake_torque
+    coulomb1 = p.coulomb_motor
+    if s.brake == 1:
+        coulomb1 += p.brake_torque if p.pin_play == 0.0 else _pin(s, p, te0 - shaft0)
     f1, hold1 = _friction(w10, te0 - shaft0, s.stuck1 == 1, coulomb1, p.breakaway_ratio, p.stribeck_speed)
     f2, hold2 = _friction(
         w20, shaft0 + p.torque_load + stop0, s.stuck2 == 1, p.coulomb_load, p.breakaway_ratio, p.stribeck_speed

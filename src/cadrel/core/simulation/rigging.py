@@ -116,6 +116,8 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         word_checksum={"crc6": 6.0, "parity": 1.0, "none": 0.0}[truth.word_checksum],
         word_gray=float(truth.word_coding == "gray"),
         brake_torque=truth.brake_torque,
+        pin_play=math.radians(truth.pin_play_deg) / 2 if truth.brake_kind == "pin" else 0.0,
+        pin_jam=truth.pin_jam,
         brake_stuck=float(truth.brake_stuck),
         brake_release=truth.brake_release / TICK,
         brake_engage=truth.brake_engage / TICK,

@@ -72,6 +72,9 @@ class RigTruth:
     phases_rotated: int = 0  # 0, 1, 2: wires moved on by so many terminals
     brake_torque: float = 0.0  # [N·m] at the motor; 0: no brake
     brake_stuck: bool = False
+    brake_kind: str = "clutch"  # "clutch" holds by friction, "pin" by a pin in a hole
+    pin_play_deg: float = 2.0  # [°] of the motor, whole: what a pin leaves free
+    pin_jam: float = 0.2  # [N·m] on the pin, at the motor, above which it does not come out
     brake_release: float = 0.03  # [s] from voltage on until it is open
     brake_engage: float = 0.03  # [s] from voltage off until it holds
     brake_pull_in: float = 20.0  # [V] that opens it

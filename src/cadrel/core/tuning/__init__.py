@@ -8,15 +8,17 @@ prediction.py curves and margins that gains would give
 
 from cadrel.core.tuning.current import tune_current
 from cadrel.core.tuning.position import tune_position
-from cadrel.core.tuning.prediction import load_of, predict_loop
+from cadrel.core.tuning.prediction import StopTrace, load_of, predict_loop, predict_stop
 from cadrel.core.tuning.velocity import TuningRefused, VelocityTuning, limiting_factor, tune_velocity
 
 __all__ = [
+    "StopTrace",
     "TuningRefused",
     "VelocityTuning",
     "limiting_factor",
     "load_of",
     "predict_loop",
+    "predict_stop",
     "tune_current",
     "tune_position",
     "tune_velocity",

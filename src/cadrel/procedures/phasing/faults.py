@@ -179,6 +179,17 @@ def flux(*, seen: float, expected: float, pairs: float) -> Named:
     )
 
 
+def behind_gear(*, gear: float) -> Named:
+    """Return what to say of a device that turns as slowly as the output of the gear."""
+    return Named(
+        "behind_gear",
+        f"The device turned 1/{gear:.4g} of what the motor did: the ratio of the gear as entered.",
+        "It sits behind the gear, not on the motor: play and twist of the gear would be taken for the rotor's angle.",
+        "Connect the device on the motor's shaft, and enter this one as the device on the load. If it does sit on the "
+        f"motor, correct {field_of('mechanics.ratio')} and the resolution entered.",
+    )
+
+
 def halls(fault: HallFault) -> Named:
     """Return what to say of Hall signals that make no sense."""
     return Named(

@@ -35,6 +35,8 @@ STRONGER = 1.8  # factor of the current that tells play from friction
 RAISE = 1.4  # factor of the phasing current after a try that did not follow
 RATIO_AT_FIRST = 0.25  # of the first way: the shaft may still swing
 RATIO_TOLERANCE = 0.02  # of the whole way
+NO_GEAR = 0.05  # a ratio so near to 1 makes no device behind it
+GEAR_FITS = 0.04  # by which the counts may miss those of a device behind the gear
 TAIL = 0.3  # [s] recorded after the first way, in which the shaft comes to rest
 PLAY_TO_NAME = math.radians(20)  # electrical
 WIDTH_TO_LOOK = math.radians(12)  # electrical: narrower reversals hide no play worth naming
@@ -445,6 +447,9 @@ def _ratio_fault(session: Session, turning: Turning, off: float) -> Named:
     between = counts_between_indexes(session, turning)
     # ratio = entered pairs by true counts over true pairs by entered counts; the flux per pair knows only the pairs.
     flux = math.log(max(turning.flux, 1e-9) / v["motor.flux_linkage"])
+    gear = axis.mechanism.ratio
+    if abs(gear - 1) > NO_GEAR and abs(off * gear - 1) < GEAR_FITS:
+        return faults.behind_gear(gear=gear)
     likely = "ratio"
     if between is not None:
         likely = "resolution" if abs(between / counts - 1) > 0.02 else "pole_pairs"

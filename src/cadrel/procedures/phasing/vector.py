@@ -17,6 +17,8 @@ START_LAG = 0.6  # [rad] electrical, that the start of a turn may leave a swingi
 LONGEST_SWING = 8.0  # [s]
 STILL = math.radians(4)  # electrical
 CATCHES = 3  # vectors on which the brake is opened, at the most
+SHOWS_MOTION = 0.03  # of the continuous current, through shorted windings: a load that falls, well above the noise
+FALLS_WITHIN = 0.25  # [s] after the brake has opened
 ROOM = 0.75  # electrical turns a load may move while a vector tries to catch it
 WIGGLE = math.radians(60)  # electrical
 LOOK = 0.02  # [s] between two looks at a swinging shaft
@@ -39,6 +41,9 @@ def resting_place(session: Session, centre: float, current: float) -> float:
     """
     if not session.axis.has_brake:
         return 0.0
+    caught = _caught_by_its_own_current(session, current)
+    if caught is not None:
+        return caught
     v, angle = session.values, 0.0
     for _ in range(CATCHES):
         session.enter("opening the brake on a vector", 0.05)
@@ -56,6 +61,25 @@ def resting_place(session: Session, centre: float, current: float) -> float:
         went = (session.standstill()["counts"] - before["counts"]) * electrical_per_count(session)
         angle = math.remainder(angle + math.pi + went, TURN)
     return 0.0
+
+
+def _caught_by_its_own_current(session: Session, current: float) -> float | None:
+    """Open the brake onto shorted windings: what falls tells the vector that holds it. None where friction holds it."""
+    session.enter("opening the brake on shorted windings", 0.03)
+    here = float(session.drive.status()["position"])
+    try:
+        with session.enabled_around("vector", here, travel=ROOM * TURN / session.values["motor.pole_pairs"]):
+            session.drive.catch(current=current, level=SHOWS_MOTION * session.current_continuous)
+            session.brake_opened()
+            status = session.hold(FALLS_WITHIN)
+            if status["catching"]:
+                return None
+            wait_until_still(session)
+            return float(status["vector_angle"])
+    except AxisStopped:
+        session.note("The load was not caught by the current of its shorted windings; the brake closed.")
+        session.standstill()
+        return None
 
 
 def _is_caught(session: Session, angle: float, current: float) -> bool:
@@ -92,6 +116,10 @@ def settle_on(session: Session, angle: float, current: float) -> float:
     status = session.look()
     gentle = 1.0 if session.axis.has_brake else 0.5  # a load must not slip through
     session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=gentle * current, rise=current / 0.3)
+    if session.axis.brake_by_pin:  # the drive turns the vector on until the pin is out; only then it goes anywhere
+        session.brake_opened()
+        status = session.look()
+        session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=current, rise=current / 0.3)
     session.hold(0.35 + abs(angle - status["vector_angle"]) / (TURN * SLOW_TURN))
     session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=current, rise=current / 0.3)
     session.hold(0.25)

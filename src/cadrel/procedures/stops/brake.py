@@ -18,6 +18,7 @@ from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import AxisStopped, NotAllowed, ProcedureError
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.session import Session
+from cadrel.procedures.stops.pin import free_it, play_of_pin, play_row
 
 CHANNELS = ("position", "velocity", "i_q", "brake_voltage")
 TRIALS = 4  # openings, two to each side
@@ -51,6 +52,8 @@ class _Trial:
 def run_brake_test(session: Session) -> Outcome:
     """Load the closed brake both ways, then open it on a small torque and close it on the motion, several times.
 
+    Of a pin, the play and the torque that frees it are measured in place of times.
+
     Raises
     ------
     NotAllowed
@@ -59,8 +62,8 @@ def run_brake_test(session: Session) -> Outcome:
         Nothing moved though the brake was told to open.
     """
     session.refresh()
-    total = session.plant.total
-    if not session.axis.has_brake:
+    axis, total = session.axis, session.plant.total
+    if not axis.has_brake:
         raise NotAllowed(why="No holding brake is entered.", remedy=f"Enter {field_of('brake.fitted')}.")
     if total is None:
         raise NotAllowed(why="The load is not identified.", remedy="Run the load step first.")
@@ -74,7 +77,15 @@ def run_brake_test(session: Session) -> Outcome:
     rows = [at_least("holding torque", asked, held, unit="N·m")]
     changes: dict[str, float] = {}
     summary = f"gave way at {held:.3g} N·m"
-    if not slipped:
+    if axis.brake_by_pin and not slipped:
+        play = play_of_pin(loaded, axis.motor.torque_constant)
+        row, finding = play_row(session, play)
+        freed, more, seen = free_it(session, total)
+        rows += [row, *freed]
+        findings += [finding, *more]
+        runs += seen
+        summary = f"{held:.3g} N·m, its pin has {math.degrees(play):.2g}° of play"
+    elif not slipped:
         trials = [_open_and_close(session, total, way=1 if k % 2 == 0 else -1, trial=k) for k in range(TRIALS)]
         runs += [_run_of(k, t) for k, t in enumerate(trials)]
         release, engage = _together([t.release for t in trials]), _together([t.engage for t in trials])
@@ -155,7 +166,11 @@ def _load_closed(session: Session, total: TotalLoad, asked: float) -> tuple[floa
             record = recorded
     carried = kt * record["i_q"] - total.constant
     held, slipped = torque_held(
-        record["position"], carried, period=record.period, count=session.axis.feedback.count_angle, moved=GIVES
+        record["position"],
+        carried,
+        period=record.period,
+        count=session.axis.feedback.count_angle,
+        moved=GIVES + session.values["brake.free_turn"],
     )
     run = RunRecord(
         kind="brake_load", title="Torque on the closed brake", period=record.period, channels=record.channels,
@@ -231,9 +246,14 @@ def _plan(axis: AxisModel, values: Values) -> Plan:
     return Plan(
         title="Brake test", travel=ROOM, speed=max(GAIN * 0.4, 0.2 * axis.goal.velocity), current=current,
         seconds=SECONDS,
-        text=f"The closed brake is loaded both ways with up to {current / math.sqrt(2):.3g} A rms. Then it opens "
-        f"{TRIALS} times on a small torque and closes on the motion, each within {ROOM * per:.3g} {unit}. It must be "
-        "safe if the brake gives way: a hanging load is supported, or may come down.",
+        text=f"The closed brake is loaded both ways with up to {current / math.sqrt(2):.3g} A rms. Then "
+        + (
+            "its pin is taken out twice by a torque to and fro"
+            if axis.brake_by_pin
+            else f"it opens {TRIALS} times on a small torque and closes on the motion"
+        )
+        + f", each within {ROOM * per:.3g} {unit}. It must be safe if the brake gives way: a hanging load is "
+        "supported, or may come down.",
     )  # fmt: skip
 
 
@@ -244,7 +264,7 @@ def _argument(axis: AxisModel) -> float:
 PROCEDURE = declare(
     Procedure(
         key="brake", step="stops", does="Test the brake", run=run_brake_test, plan=_plan,
-        finds=("brake_holding", "brake_release", "brake_engage"), applies=lambda axis: axis.has_brake,
+        finds=("brake_holding", "brake_release", "brake_engage", "pin_play", "pin_torque"), applies=lambda axis: axis.has_brake,
         arguments=(
             Argument(key="torque", label="Torque it must hold", unit="N·m", low=1e-4, high=1e5, preset=_argument),
         ),

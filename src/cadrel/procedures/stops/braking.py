@@ -7,9 +7,11 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.axis import AxisModel
+from cadrel.core.control import Gains, Winding
 from cadrel.core.identification import TotalLoad
 from cadrel.core.parameters import field_of
-from cadrel.core.power import BrakingDemand, BusCase, acts_at, braking_demand, predicted_case, seen_case
+from cadrel.core.power import BusCase, StopOnBus, seen_case, stop_on_bus
+from cadrel.core.tuning import load_of, predict_stop
 from cadrel.core.verdict import at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, Values, declare
@@ -27,7 +29,9 @@ ROOM_FOR_STOP = 0.10  # of its way, that a stop may take more than ramp and velo
 WAY_AT_LEAST = 0.5  # [rad] of the motor: a stop shorter than that shows nothing
 SECONDS_AFTER = 0.25  # recorded after the planned end of a stop
 SECONDS = 9.0
-BUS_REASONS = ("overvoltage", "coasted")  # ends of a stop that the bus made
+STRETCHED = "stretched past its room"  # what ended it was the travel; why it got there was the bus
+ENDED_BY: dict[str, BusCase] = {"overvoltage": "fault", "coasted": "coasted", STRETCHED: "stretched"}
+RAMP_BEGUN = 0.995  # of the speed it was told: below, its ramp has begun
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -43,8 +47,7 @@ class Stop:
     bus_peak: float  # [V]
     duty: float  # of the chopper, while it braked
     seen: BusCase
-    predicted: BusCase
-    demand: BrakingDemand
+    predicted: StopOnBus
 
 
 def run_stops(session: Session) -> Outcome:
@@ -134,42 +137,60 @@ def _brake(session: Session, speed: float, rate: float, *, ramp: float, quick: b
         if session.drive.recorder_state() != "done":
             raise
         record = session.drive.recording()
-        if fault not in BUS_REASONS:
+        if fault not in ENDED_BY:
             if not record["bus_limited"].any():
                 raise
-            fault = "stretched past its room"  # what ended it was the travel; why it got there was the bus
+            fault = STRETCHED
     session.standstill()
     return record, begun, fault
 
 
 def _judged(
-    session: Session, total: TotalLoad, title: str, record: Recording, speed: float, rate: float, begun: float,
+    session: Session, total: TotalLoad, title: str, whole: Recording, speed: float, rate: float, begun: float,
     fault: str,
 ) -> Stop:  # fmt: skip
     axis, v = session.axis, session.values
     supply = axis.braking
+    record = _from_its_command(whole)
     # Until it stands for the first time: what comes after is the loop's own.
     slow = np.abs(record["velocity"]) < 0.02 * abs(speed)
     ends = int(np.argmax(slow)) if slow.any() else len(slow)
     burnt = record["chopper"] * record["v_bus"] ** 2 / supply.resistor if supply.resistor else np.zeros(len(slow))
-    reaction = round(v["power.braking_reaction"])
-    acts = acts_at(
-        threshold=supply.threshold, trips_at=float(session.drive.identity()["voltage_max"]), resistor=supply.resistor,
-        reaction=reaction,
-    )  # fmt: skip
-    demand = braking_demand(
-        inertia=total.inertia, speed=speed, deceleration=rate, load=total.constant,
-        friction=total.coulomb + 0.5 * total.viscous_total * abs(speed), torque_constant=axis.motor.torque_constant,
-        resistance_loss=1.5 * v["motor.resistance"], capacitance=supply.capacitance, bus=float(record["v_bus"][0]),
-        threshold=acts, resistor=supply.resistor, stops=supply.stops, cycle=supply.cycle,
-    )  # fmt: skip
     return Stop(
-        title=title, record=record, speed=speed,
+        title=title, record=whole, speed=speed,
         planned=0.5 * speed**2 / rate + abs(speed) * v["load.inertia"] / v["velocity.gain"],
         took=abs(float(record["position"][max(ends - 1, 0)]) - begun), energy=float(burnt.sum() * record.period),
-        bus_peak=float(record["v_bus"].max()), duty=float(record["chopper"][: max(ends, 1)].mean()), demand=demand,
-        seen=seen_case(bus=record["v_bus"], chopper=record["chopper"], limited=record["bus_limited"], fault=fault),
-        predicted=predicted_case(demand, resistor=supply.resistor, reaction=reaction),
+        bus_peak=float(record["v_bus"].max()), duty=float(record["chopper"][: max(ends, 1)].mean()),
+        seen=seen_case(
+            bus=record["v_bus"], chopper=record["chopper"], limited=record["bus_limited"], ended=ENDED_BY.get(fault)
+        ),
+        predicted=_predicted(session, total, speed, rate, record),
+    )  # fmt: skip
+
+
+def _from_its_command(record: Recording) -> Recording:
+    """Return a stop's record from where its ramp begins."""
+    told = np.abs(record["velocity_ref"])
+    begins = int(np.argmax(told < RAMP_BEGUN * told[0]))
+    return Recording(record.period, {key: channel[begins:] for key, channel in record.channels.items()})
+
+
+def _predicted(session: Session, total: TotalLoad, speed: float, rate: float, record: Recording) -> StopOnBus:
+    """What the identified axis would do on its ramp, and the bus with it, from where both stood at the command."""
+    axis, v = session.axis, session.values
+    load, _ = load_of(session.plant, v)
+    gains = Gains.from_drive(v, session.rates)
+    winding = session.plant.winding(Winding.from_drive(v))
+    trace = predict_stop(
+        load, winding, gains, total, speed=speed, rate=rate, most=axis.motor.torque_constant * v["limit.current"]
+    )
+    current = trace.torque / axis.motor.torque_constant
+    return stop_on_bus(
+        trace.torque * trace.speed + 1.5 * v["motor.resistance"] * current**2, period=trace.period,
+        bus=float(record["v_bus"][0]), nominal=axis.bus_voltage, capacitance=axis.braking.capacitance,
+        threshold=axis.braking.threshold, trips_at=float(session.drive.identity()["voltage_max"]),
+        resistor=axis.braking.resistor, reaction=round(v["power.braking_reaction"]),
+        burns=bool(record["chopper"][0]),
     )  # fmt: skip
 
 
@@ -187,11 +208,11 @@ def _outcome(session: Session, stops: list[Stop]) -> Outcome:
     rows.append(at_most("stops that failed", 0.0, none, tolerance=0.0))
     if axis.braking.resistor and axis.braking.resistor_power:
         rows.append(at_most("resistor, mean over a cycle", axis.braking.resistor_power, power, unit="W", tolerance=0.0))
-    differing = [s for s in stops if s.seen != s.predicted]
+    differing = [s for s in stops if s.seen != s.predicted.case]
     for s in stops:
         session.note(
-            f"{s.title}: {SAYS[s.seen]}; predicted: {SAYS[s.predicted]}. Bus up to {s.bus_peak:.0f} V, "
-            f"{s.energy:.3g} J into the resistor, {s.demand.to_resistor:.3g} J predicted."
+            f"{s.title}: {SAYS[s.seen]}; predicted: {SAYS[s.predicted.case]}. Bus up to {s.bus_peak:.0f} V, "
+            f"{s.energy:.3g} J into the resistor, {s.predicted.energy:.3g} J predicted."
         )
     findings = [
         Finding(kind="stop_energy", label="Into the resistor, the hardest stop", value=worst.energy, unit="J",
@@ -220,9 +241,9 @@ SAYS: dict[str, str] = {
 
 def _run(stop: Stop) -> RunRecord:
     metrics: dict[str, Any] = {
-        "seen": stop.seen, "predicted": stop.predicted, "energy": stop.energy, "bus_peak": stop.bus_peak,
+        "seen": stop.seen, "predicted": stop.predicted.case, "energy": stop.energy, "bus_peak": stop.bus_peak,
         "chopper_duty": stop.duty, "planned_way": stop.planned, "way": stop.took,
-        "predicted_energy": stop.demand.to_resistor,
+        "predicted_energy": stop.predicted.energy,
     }  # fmt: skip
     return RunRecord(
         kind="stop", title=stop.title, period=stop.record.period, channels=stop.record.channels,

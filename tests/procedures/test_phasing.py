@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 from cadrel.cli.alignment_evidence import alignments
+from cadrel.cli.by_hand_evidence import HARMLESS, SLIPS, TRUE_WITHIN, Slip, by_hand
 from cadrel.cli.phasing_draws import DrawnBench, draw_phasing_bench, with_fault
 from cadrel.cli.phasing_evidence import BEYOND, NAMES, WITHIN, is_right, searches, try_bench
 from cadrel.cli.true_angle import true_error
@@ -90,6 +91,30 @@ def test_a_fault_is_named_or_rightly_taken_up(device: str, fault: str) -> None:
     outing = try_bench(with_fault(bench_of(device, loaded=False), fault), seed=5)
     assert is_right(outing), (outing.status, outing.codes, outing.reason)
     assert outing.status == "refused" or abs(outing.error_deg or 99) <= BEYOND.get(device, 5.0)
+
+
+@pytest.mark.parametrize("ratio", [4.0, 5.0])
+def test_a_device_behind_the_gear_is_named_as_that(make_drive: object, ratio: float) -> None:
+    truth, values = rig_of("tile-pusher"), values_of("tile-pusher")
+    values["mechanics.ratio"] = {"value": ratio, "source": "sheet"}
+    behind = replace(truth, encoder_lines=round(truth.encoder_lines / ratio))
+    session, _ = led(make_drive, behind, values, "commutation")
+    with pytest.raises(WiredWrongly) as refusal:
+        run_commutation(session)
+    assert refusal.value.codes == ("behind_gear",)
+    assert f"1/{ratio:.4g} of what the motor did" in refusal.value.facts["happened"]
+
+
+@pytest.mark.parametrize("slip", SLIPS, ids=lambda slip: slip.label)
+def test_an_offset_by_hand_unlocks_loops_only_where_it_is_right(slip: Slip) -> None:
+    bench = bench_of("serial", loaded=False)
+    came, error = by_hand(bench.truth, bench.values, slip, seed=9)
+    if slip.label in HARMLESS:
+        assert came == "confirmed"
+        assert error is not None
+        assert abs(error) < TRUE_WITHIN
+    else:
+        assert came.startswith("refused")
 
 
 def test_what_may_be_said_of_a_fault_is_stated_for_each() -> None:

@@ -54,6 +54,33 @@ class Ready:
         return declared.run(session), session
 
 
+def test_a_pins_play_and_the_torque_that_frees_it_are_measured() -> None:
+    truth = replace(LIFT, brake_kind="pin", pin_play_deg=1.6, pin_jam=0.1)
+    ready = Ready(truth, **{
+        "brake.kind": {"value": "pin", "source": "sheet"}, "brake.free_turn": typed(2.5, "°"),
+        "brake.free_torque": typed(2.5, "N·m"),
+    })  # fmt: skip
+    outcome, _ = ready.run("brake")
+    found = {f.kind: f.value for f in outcome.findings}
+    assert math.degrees(found["pin_play"]) == pytest.approx(1.6, abs=0.2)
+    assert 0 < found["pin_torque"] <= 2.5
+    assert "brake_release" not in found
+    assert outcome.verdict is not None
+    assert outcome.verdict.is_proven
+
+
+def test_a_turn_shorter_than_the_play_is_not_proven() -> None:
+    truth = replace(LIFT, brake_kind="pin", pin_play_deg=2.0, pin_jam=0.1)
+    ready = Ready(truth, **{
+        "brake.kind": {"value": "pin", "source": "sheet"}, "brake.free_turn": typed(1.5, "°"),
+        "brake.free_torque": typed(2.5, "N·m"),
+    })  # fmt: skip
+    outcome, _ = ready.run("brake")
+    assert outcome.verdict is not None
+    assert not outcome.verdict.is_proven
+    assert "play of the pin" in outcome.verdict.reason
+
+
 def typed(value: float, unit: str = "") -> Entry:
     return {"value": value, **({"unit": unit} if unit else {}), "source": "typed"}  # type: ignore[typeddict-item]
 

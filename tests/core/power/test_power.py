@@ -9,7 +9,15 @@ from hypothesis import strategies as st
 
 from cadrel.core.axis import braking_of, check_brake, check_braking, check_power, check_travel, planned_move
 from cadrel.core.parameters import Entry
-from cadrel.core.power import brake_sequence, braking_demand, bus_voltage, combinations, fits_class
+from cadrel.core.power import (
+    StopOnBus,
+    brake_sequence,
+    braking_demand,
+    bus_voltage,
+    combinations,
+    fits_class,
+    stop_on_bus,
+)
 from tests.conftest import values_of
 
 BASE = dict(
@@ -192,3 +200,47 @@ def test_the_hardest_stop_is_the_quick_stop_and_the_mechanism_swallows_its_part(
     assert braking_of(hard).resistance_largest < braking_of(gentle).resistance_largest
     lossy = pusher(mechanics__efficiency={"value": 50, "unit": "%"})
     assert braking_of(lossy).kinetic < braking_of(pusher(mechanics__efficiency={"value": 100, "unit": "%"})).kinetic
+
+
+def on_the_bus(power: np.ndarray, **changes: float) -> StopOnBus:
+    usual = dict(
+        period=1e-4, bus=325.0, nominal=325.0, capacitance=500e-6, threshold=390.0, trips_at=430.0, resistor=60.0,
+        reaction=0,
+    )  # fmt: skip
+    return stop_on_bus(power, **(usual | changes))  # type: ignore[arg-type]
+
+
+def stop_of(watts: float, seconds: float) -> np.ndarray:
+    """What a constant deceleration gives back: a line from so many watts to nothing."""
+    return -watts * np.linspace(1, 0, round(seconds / 1e-4))
+
+
+def test_the_energy_of_a_stop_is_the_bus_the_resistor_and_nothing_else() -> None:
+    found = on_the_bus(stop_of(1500.0, 0.1))
+    back, capacitors = 75.0, 0.5 * 500e-6 * (found.peak**2 - 325.0**2)
+    assert found.case == "resistor"
+    # What is left over is what the bus still holds when all is over: between where a chopper opens and its threshold.
+    assert back - capacitors - 1.0 < found.energy < back - 0.5 * 500e-6 * ((0.97 * 390) ** 2 - 325**2) + 1.0
+
+
+@pytest.mark.parametrize(
+    ("watts", "changes", "case"),
+    [
+        (10.0, {}, "nothing"),  # half a joule: a volt and a half
+        (150.0, {}, "capacitors"),
+        (1500.0, {}, "resistor"),
+        (1500.0, {"resistor": 0.0}, "stretched"),
+        (1500.0, {"resistor": 0.0, "reaction": 1}, "fault"),
+        (1500.0, {"resistor": 0.0, "reaction": 2}, "coasted"),
+        (9000.0, {"resistor": 200.0, "reaction": 1}, "fault"),  # more than it burns
+        (5.0, {"bus": 389.0, "burns": 1.0}, "resistor"),  # the chopper was on when it was told to stop
+    ],
+)
+def test_each_case_has_its_stop(watts: float, changes: dict[str, float], case: str) -> None:
+    assert on_the_bus(stop_of(watts, 0.1), **changes).case == case
+
+
+def test_the_rectifier_gives_what_is_taken() -> None:
+    found = on_the_bus(np.full(2000, 800.0))
+    assert found.case == "nothing"
+    assert found.peak == pytest.approx(325.0)

@@ -210,6 +210,125 @@ def test_leaving_the_guard_on_an_unconfirmed_angle_closes_the_brake_and_cuts_cur
     assert abs(drive._state.position - here) < 2 + 50.0 * 0.06  # the brake takes its 36 ms; no ramp
 
 
+def turned_deg(drive: SimulatedDrive, begun: float) -> float:
+    """How far the true shaft is from where it began, the way the load pulls. [°]"""
+    return math.degrees((float(drive._state.theta1) - begun) * math.copysign(1.0, drive.truth.torque_load))
+
+
+@pytest.mark.parametrize("start", [0.0, 0.4, 0.8, 1.2, 1.5])
+def test_a_falling_load_is_caught_by_the_current_of_its_shorted_windings_wherever_the_rotor_stands(start: float):
+    drive = lift(replace(rig_of("kiln-car-lift"), start_angle=start))
+    begun = float(drive._state.theta1)
+    drive.enable("vector", **FAR)
+    drive.catch(current=12.0, level=0.3)
+    led(drive, 0.6)
+    assert drive._state.brake == 0
+    assert not drive.status()["catching"]
+    assert drive._state.vec_current == pytest.approx(12.0)
+    assert abs(turned_deg(drive, begun)) < 360 / 4 / 2  # half an electrical turn, mostly upwards: it is led now
+    begun = float(drive._state.theta1)
+    led(drive, 0.5)
+    assert abs(turned_deg(drive, begun)) < 20.0  # it may still swing about the vector
+
+
+@pytest.mark.parametrize("start", [0.1, 0.9])
+def test_before_it_is_caught_it_hardly_falls(start: float):
+    drive = lift(replace(rig_of("kiln-car-lift"), start_angle=start))
+    begun = float(drive._state.theta1)
+    drive.enable("vector", **FAR)
+    drive.catch(current=12.0, level=0.3)
+    lowest = 0.0
+    for _ in range(600):
+        heard(drive)
+        drive.advance(1e-3)
+        lowest = max(lowest, turned_deg(drive, begun))
+    assert lowest < 3.0
+
+
+def test_a_load_that_friction_holds_is_not_caught_and_nothing_moves():
+    drive = lift(replace(rig_of("kiln-car-lift"), torque_load=0.0))
+    begun = float(drive._state.theta1)
+    drive.enable("vector", **FAR)
+    drive.catch(current=12.0, level=0.3)
+    led(drive, 0.5)
+    assert drive.status()["catching"]
+    assert turned_deg(drive, begun) == pytest.approx(0.0, abs=1e-9)
+
+
+def test_a_vector_let_go_of_closes_the_brake_before_its_current_goes():
+    drive = lift()
+    drive.enable("vector", **FAR)
+    drive.catch(current=12.0, level=0.3)
+    led(drive, 0.6)
+    begun = float(drive._state.theta1)
+    drive.release_vector()
+    drive.advance(0.02)
+    assert drive._state.vec_current == pytest.approx(12.0)  # it still carries
+    led(drive, 0.3)
+    assert drive._state.brake == 1
+    assert drive._state.vec_current == 0.0
+    assert abs(turned_deg(drive, begun)) < 10.0
+
+
+def test_a_vector_slipped_through_is_braked_by_shorted_windings_until_the_brake_holds():
+    """With a vector that goes on turning nothing would brake it: compare the same fall without the short."""
+
+    def fell(flux_share: float) -> float:
+        truth = rig_of("kiln-car-lift")
+        drive = lift(replace(truth, flux_linkage=flux_share * truth.flux_linkage, brake_engage=0.06))
+        begun = float(drive._state.theta1)
+        drive.enable("vector", guard_low=drive.status()["position"] - 0.2, guard_high=1e9, guard_speed=1e9)
+        drive.vector(angle=0.0, rate=1e6, current=0.5, rise=50.0)  # far too little to carry it
+        led(drive, 1.0)
+        assert drive._state.brake == 1
+        assert drive._state.mode == 0
+        return turned_deg(drive, begun)
+
+    assert fell(1.0) < 0.5 * fell(0.01)  # without flux a short brakes nothing
+
+
+PIN = {"brake.free_turn": math.radians(3.0), "brake.free_torque": 2.5}
+
+
+def pinned(**rig: object) -> RigTruth:
+    return replace(rig_of("kiln-car-lift"), brake_kind="pin", pin_play_deg=2.0, **rig)  # type: ignore[arg-type]
+
+
+def test_a_pin_leaves_its_play_and_no_more():
+    drive = lift(pinned(), **PIN)
+    begun = float(drive._state.theta1)
+    led(drive, 0.5)
+    assert turned_deg(drive, begun) == pytest.approx(1.0, abs=0.15)  # it hangs at the edge of its hole
+    drive.enable("current", **FAR)
+    drive.excite("current_q", [6.0], divider=1, repeats=4000)  # 4.3 N·m, three times what hangs
+    led(drive, 0.2)
+    assert turned_deg(drive, begun) == pytest.approx(-1.0, abs=0.15)
+
+
+def test_a_loaded_pin_stays_in_its_hole_until_torque_takes_the_load_off_it():
+    held = lift(pinned(), **{"brake.free_turn": 0.0})  # entered as one that needs no turn
+    held.enable("velocity", torque=0.0, **FAR)
+    opened_after(held, at_most=0.12)
+    assert held._state.brake == 1  # 1.27 N·m press on it
+    drive = lift(pinned(), **PIN)
+    begun = float(drive._state.theta1)
+    drive.enable("velocity", torque=0.0, **FAR)
+    led(drive, 1.2)
+    assert drive._state.brake == 0
+    assert drive.brake_state() == "open"
+    assert abs(turned_deg(drive, begun)) < 12.0
+
+
+def test_a_pin_that_does_not_come_out_is_a_fault_by_name_and_drops_nothing():
+    drive = lift(pinned(brake_stuck=True), **PIN)
+    begun = float(drive._state.theta1)
+    drive.enable("position", torque=1.27, unattended=True, **FAR)
+    led(drive, 4.0)
+    assert drive.fault == "brake_not_free"
+    assert drive._state.mode == 0
+    assert turned_deg(drive, begun) < 1.2
+
+
 class BrakeInAnyOrder(RuleBasedStateMachine):
     """Commands in any order, refused or obeyed; what must hold, holds at every millisecond."""
 
@@ -233,7 +352,9 @@ class BrakeInAnyOrder(RuleBasedStateMachine):
         if was == 1 and s.brake == 0 and not s.brake_hand:
             assert s.mode != 0
             if s.mode == VECTOR:
-                assert s.vec_current > 0
+                assert s.vec_current > 0 or s.shorted
+        if s.mode == VECTOR and s.brake == 0:  # what it was opened for still carries, or brakes
+            assert s.vec_current > 0 or s.shorted
         if s.mode == 0 and s.brake == 0 and not s.brake_hand:  # on its way to be closed, and soon
             assert s.coil == 0.0
             assert s.brake_time <= self.drive._plant.brake_engage + 1
@@ -257,6 +378,14 @@ class BrakeInAnyOrder(RuleBasedStateMachine):
     @rule(current=st.sampled_from([0.0, 3.0, 8.0]), angle=st.floats(-3, 3))
     def vector(self, current: float, angle: float) -> None:
         self.tell("vector", angle=angle, rate=6.0, current=current, rise=40.0)
+
+    @rule()
+    def catch(self) -> None:
+        self.tell("catch", current=8.0, level=0.3)
+
+    @rule()
+    def release_vector(self) -> None:
+        self.tell("release_vector")
 
     @rule(speed=st.floats(-40, 40))
     def jog(self, speed: float) -> None:

@@ -17,8 +17,9 @@ from cadrel.core.control import (
     velocity_open,
     velocity_plant,
 )
+from cadrel.core.identification import TotalLoad
 from cadrel.core.response import FrequencyResponse
-from cadrel.core.tuning import TuningRefused, limiting_factor, tune_current, tune_position, tune_velocity
+from cadrel.core.tuning import TuningRefused, limiting_factor, predict_stop, tune_current, tune_position, tune_velocity
 
 WINDING = Winding(resistance=1.3, inductance=4.6e-3)
 START = Gains(
@@ -148,3 +149,21 @@ def test_the_limiting_factor_names_the_resonance_where_the_phase_crosses_there()
     text = limiting_factor(margins, load, USUAL)
     near = margins.phase_crossover_hz and 0.7 < margins.phase_crossover_hz / (load.resonance_hz or 1) < 1.4
     assert ("resonance" in text) is bool(near)
+
+
+def test_a_stop_follows_its_ramp_and_its_torque_does_the_work_of_the_stop() -> None:
+    load, total = TwoMass(inertia_motor=1e-3), TotalLoad(inertia=1e-3, viscous_total=0.0, coulomb=0.2, constant=0.4)
+    gains = Gains(
+        current_gain=10.0, current_reset=4e-3, velocity_gain=0.3, velocity_reset=0.03, feedback_filter_hz=800.0,
+        torque_filter_hz=800.0,
+    )  # fmt: skip
+    winding = Winding(resistance=1.0, inductance=4e-3, emf=0.4)
+    trace = predict_stop(load, winding, gains, total, speed=100.0, rate=1000.0, most=50.0)
+    assert trace.speed[0] == pytest.approx(100.0, abs=1.0)
+    assert trace.speed[-1] == pytest.approx(0.0, abs=0.5)
+    middle = len(trace.speed) // 4
+    assert trace.torque[middle] == pytest.approx(-1e-3 * 1000 + 0.2 + 0.4, abs=0.05)
+    # Work of the motor = change of kinetic energy + friction + what the load took, by the way gone.
+    way = float(np.trapezoid(trace.speed, dx=trace.period))
+    work = float(np.trapezoid(trace.torque * trace.speed, dx=trace.period))
+    assert work == pytest.approx(-0.5 * 1e-3 * 100**2 + (0.2 + 0.4) * way, rel=0.03)

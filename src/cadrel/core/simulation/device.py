@@ -30,6 +30,7 @@ from cadrel.core.simulation.word import is_believable, position_of_word, sent_wo
 
 THIRD = math.pi / 3
 LEAD_TICKS = round(TORQUE_BUILD_UP / TICK)  # torque first, then the brake's voltage
+PAST_EDGE = 1.0 + 1e-9  # so that a shaft at the end of its play counts as being there
 CURRENT_GONE = 5.0  # time constants of a shorted winding: what flowed before has gone
 DAMPING = 0.9  # of the tracking converter
 LATE_EDGE = 0.25  # [s] without an edge the sector's middle is used again
@@ -391,12 +392,24 @@ def work_coil(s, p, c):
         s.stopped = 1
 
 
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _stop_at_edge(s, p):
+    """Stop the shaft where its pin's hole ends: what it had of speed goes into the pin."""
+    off = s.theta1 - s.pin_place
+    if abs(off) > p.pin_play and off * s.omega1 > 0.0:
+        s.energy_friction += 0.5 * p.inertia_motor * s.omega1 * s.omega1
+        s.theta1 = s.pin_place + math.copysign(p.pin_play * PAST_EDGE, off)
+        s.omega1, s.stuck1 = 0.0, 1
+
+
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
 def work_brake(s, p, c):
     """The brake itself: enough voltage for long enough opens it, too little lets it fall shut."""
     if p.brake_torque <= 0.0:
         s.brake = 0
         return
+    if p.pin_play > 0.0 and s.brake == 1:
+        _stop_at_edge(s, p)
     open_now = s.coil >= (p.brake_pull_in if s.brake == 1 else p.brake_hold) and p.brake_stuck == 0.0
     wanted = 0 if open_now else 1
     if wanted == s.brake:

@@ -205,7 +205,8 @@ _WHOLES = (
     "limited path_index exc_point exc_index exc_len exc_left exc_div rec_state rec_div rec_n rec_pos "
     "rec_filled rec_left rec_pre trig_signal trig_rising moving lost counts_last word word_last word_errors "
     "word_row word_peak words brake brake_time brake_kept brake_told brake_timer brake_lead brake_wait brake_hand "
-    "closing second hall_jumps resistor_hot stretched coasted guard_cuts stop_limit shorted catching catch_wait brake_free "
+    "closing second hall_jumps resistor_hot stretched coasted guard_cuts stop_limit shorted catching catch_wait "
+    "brake_free "
 ).split()
 STATE = np.dtype(
     [(n, np.float64) for n in _REALS]

@@ -264,7 +264,8 @@ def _argument(axis: AxisModel) -> float:
 PROCEDURE = declare(
     Procedure(
         key="brake", step="stops", does="Test the brake", run=run_brake_test, plan=_plan,
-        finds=("brake_holding", "brake_release", "brake_engage", "pin_play", "pin_torque"), applies=lambda axis: axis.has_brake,
+        finds=("brake_holding", "brake_release", "brake_engage", "pin_play", "pin_torque"),
+        applies=lambda axis: axis.has_brake,
         arguments=(
             Argument(key="torque", label="Torque it must hold", unit="N·m", low=1e-4, high=1e5, preset=_argument),
         ),

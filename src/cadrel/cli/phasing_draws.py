@@ -43,7 +43,7 @@ def draw_phasing_bench(rng: np.random.Generator, *, loaded: bool | None = None) 
     if truth.brake_torque:
         entries |= {"brake.fitted": {"value": "drive"}}
     if linear:
-        entries = _straightened(entries, truth)
+        entries = straightened(entries, truth)
     return DrawnBench(truth, entries, device, linear, loaded)
 
 
@@ -60,7 +60,7 @@ def _loaded(rng: np.random.Generator, t: RigTruth, rated: float) -> RigTruth:
     )  # fmt: skip
 
 
-def _straightened(entries: dict[str, Entry], t: RigTruth) -> dict[str, Entry]:
+def straightened(entries: dict[str, Entry], t: RigTruth) -> dict[str, Entry]:
     """Return the same axis as the sheet of a linear motor: one pitch is one turn, one pair of poles."""
     per = PITCH / (2 * math.pi)  # [m] to a radian
     result = {

@@ -85,6 +85,12 @@ _NOT_NEGATIVE = {"type": "number", "minimum": 0}
 _ANY = {"type": "number"}
 _FLAG = {"type": "boolean"}
 _HALL_NUMBERS = {"type": "array", "items": {"enum": [1, 2, 3]}, "uniqueItems": True}
+_WAVES = {
+    "description": "Up to four of order, amplitude, phase [°]",
+    "type": "array",
+    "maxItems": 4,
+    "items": {"type": "array", "items": _ANY, "minItems": 3, "maxItems": 3},
+}
 RIG_KEYS: dict[str, tuple[dict[str, Any], str]] = {
     "resistance": (_POSITIVE, "Phase resistance [ohm]"),
     "inductance_d": (_POSITIVE, "Phase inductance, d axis [H]"),
@@ -162,6 +168,32 @@ RIG_KEYS: dict[str, tuple[dict[str, Any], str]] = {
     "controller_delay": (_NOT_NEGATIVE, "By which a controller that operates the brake is later than the drive [s]"),
     "second_counts": (_NOT_NEGATIVE, "Counts of a device on the load per motor turn, 0: none"),
     "second_inverted": (_FLAG, "It counts the other way"),
+    "inertia_third": (_NOT_NEGATIVE, "A third mass behind the load, at the motor shaft [kg·m²], 0: none"),
+    "stiffness_third": (_NOT_NEGATIVE, "Between load and third mass [N·m/rad]"),
+    "damping_third": (_NOT_NEGATIVE, "Between load and third mass [N·m·s/rad]"),
+    "backlash_deg": (_NOT_NEGATIVE, "Whole play between motor and load, at the motor [°]"),
+    "transmission_error": (_WAVES, "By which the load leads, [°] at the motor, per motor turn"),
+    "cogging": (_WAVES, "Cogging torque [N·m] per motor turn"),
+    "torque_ripple": (_WAVES, "Share of the flux, per electrical turn"),
+    "friction_wave": (_WAVES, "Share of the load's friction, per turn"),
+    "presliding_deg": (_NOT_NEGATIVE, "Way in which friction builds up, at the motor [°], 0: none"),
+    "saturation_current": (_NOT_NEGATIVE, "At which inductance has fallen to half [A], 0: it stays"),
+    "magnet_current": (_NOT_NEGATIVE, "Current along d that the magnets are worth of that [A]"),
+    "winding_heat": (_NOT_NEGATIVE, "Heat capacity of the winding [J/K], 0: it stays cold"),
+    "winding_cooling": (_NOT_NEGATIVE, "From winding to air [W/K]"),
+    "base_inertia": (
+        _NOT_NEGATIVE,
+        "Base that gives under the motor's reaction, at the motor [kg·m²], 0: it stands firm",
+    ),
+    "base_stiffness": (_NOT_NEGATIVE, "Of its feet [N·m/rad]"),
+    "base_damping": (_NOT_NEGATIVE, "Of its feet [N·m·s/rad]"),
+    "scale_error": (_WAVES, "By which the device on the motor shows too much [°], per motor turn"),
+    "line_jitter": (_NOT_NEGATIVE, "By which each line is off, of a line"),
+    "current_offset": (
+        {"type": "array", "items": _ANY, "minItems": 2, "maxItems": 2},
+        "Offset of both current sensors [A]",
+    ),
+    "current_gain_error": (_ANY, "Gain of the second current sensor over the first, less one"),
     "faults": (
         {"type": "array", "items": {"type": "string", "maxLength": 40}, "uniqueItems": True, "maxItems": 20},
         "Codes of wiring faults (rig.md), done to all of the above",

@@ -17,6 +17,7 @@ Check = Callable[[str, Any], Any]
 MOST_SMALL = 1_000_000  # [bytes] of a request that carries no path, excitation or recording
 DEEPEST = 8  # levels of lists and objects in a request
 MOST_SEGMENTS = 20_000  # of a path
+MOST_WAVES = 8  # and numbers in one, of what a rig lists
 FAR = 1e9  # [rad] beyond any position; also "no guard"
 FAST = 1e7  # [rad/s]
 STRONG = 1e7  # [A], [N·m]
@@ -144,7 +145,7 @@ def trigger(name: str, value: Any) -> dict[str, Any]:
 
 
 def plain_values(name: str, value: Any) -> dict[str, Any]:
-    """Numbers, flags and short texts by key; what a key takes is said by the rig's schema."""
+    """Numbers, flags, short texts and lists of numbers by key; what a key takes is said by the rig's schema."""
     if not isinstance(value, dict):
         raise BadParams(f"{name} is not an object")
     key, figure, word = text(60), number(-1e300, 1e300), text(60)
@@ -152,6 +153,14 @@ def plain_values(name: str, value: Any) -> dict[str, Any]:
         key(name, k)
         if isinstance(v, str):
             word(k, v)
+        elif isinstance(v, list):
+            if len(v) > MOST_WAVES:
+                raise BadParams(f"{k} is too long")
+            for wave in v:
+                if not isinstance(wave, list) or len(wave) > MOST_WAVES:
+                    raise BadParams(f"{k} is no list of waves")
+                for part in wave:
+                    figure(k, part)
         elif not isinstance(v, bool):
             figure(k, v)
     return dict(value)

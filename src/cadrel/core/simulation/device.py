@@ -151,10 +151,10 @@ def track_device(s, p, c, before):
     """Note what the device and the Halls show after the plant moved from motor angle `before`."""
     was = s.theta_s
     if p.play == 0.0 and p.slip == 0.0:
-        s.theta_s = s.theta1
+        s.theta_s = s.theta1 + s.scale_off
     else:
         s.slipped += p.slip * max(s.theta1 - before, 0.0)
-        shaft = s.theta1 - s.slipped
+        shaft = s.theta1 + s.scale_off - s.slipped
         s.theta_s = min(max(s.theta_s, shaft - 0.5 * p.play), shaft + 0.5 * p.play)
     if p.second_counts != 0.0:
         s.second = math.floor(s.theta2 * p.second_counts / TWO_PI)

@@ -127,18 +127,7 @@ class SimulatedDrive:
         self._settings = settings_of(self.memory.in_force, self.truth)
         old = self._state
         fresh = layout.fresh_state(supply_voltage=self._plant.supply_voltage, theta=float(old.theta1), seed=0)
-        for name in (
-            "omega1",
-            "theta2",
-            "omega2",
-            "theta_s",
-            "slipped",
-            "tick",
-            "noise",
-            "brake",
-            "resistor_rise",
-            "pin_place",
-        ):
+        for name in layout.KEPT_WITHOUT_SUPPLY:
             setattr(fresh, name, getattr(old, name))
         fresh.deadline = 0
         fresh.guard_low, fresh.guard_high, fresh.guard_speed = -1e9, 1e9, 1e9
@@ -281,10 +270,10 @@ class SimulatedDrive:
         s, (target, until) = self._state, self._hand
         left = (until - s.tick) * TICK
         if left <= 0 or s.mode != layout.OFF:
-            s.omega1 = s.omega2 = 0.0
+            s.omega1 = s.omega2 = s.omega3 = 0.0
             self._hand = None
             return
-        s.omega1 = s.omega2 = (target - s.theta1) / left
+        s.omega1 = s.omega2 = s.omega3 = (target - s.theta1) / left
         s.stuck1 = s.stuck2 = 0
 
     def _advance_kernel(self, n: int) -> None:

@@ -14,6 +14,7 @@ from cadrel.core.simulation.firmware import (
 )
 from cadrel.core.simulation.layout import ARMED, GEN_PATH, NOWHERE, SLOW, TRIGGERED
 from cadrel.core.simulation.plant import FAST, plant_tick
+from cadrel.core.simulation.unkind import unkind_tick
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
@@ -56,7 +57,10 @@ def run_ticks(n, s, p, c, path, excitation, signals, channels, tape):
         if s.rec_state in (ARMED, TRIGGERED):
             record(s, signals, channels, tape)
         before = s.theta1
-        plant_tick(s, p)
+        if p.unkind == 1:
+            unkind_tick(s, p)
+        else:
+            plant_tick(s, p)
         track_device(s, p, c, before)
         work_coil(s, p, c)
         work_brake(s, p, c)

@@ -28,6 +28,11 @@ TRIP_NONE, TRIP_OVERCURRENT, TRIP_OVERVOLTAGE, TRIP_UNDERVOLTAGE, TRIP_OVERSPEED
 TRIP_FOLLOWING, TRIP_TRAVEL, TRIP_LEASE, TRIP_GUARD, TRIP_FEEDBACK, TRIP_BRAKE = 5, 6, 7, 8, 9, 10
 
 
+Wave = tuple[float, float, float]  # order, amplitude, phase [rad]
+Waves = tuple[Wave, Wave, Wave, Wave]
+STILL_WATER: Waves = ((0.0, 0.0, 0.0),) * 4
+
+
 class Plant(NamedTuple):
     """The true axis. SI, per phase, peak; load values reflected to the motor shaft."""
 
@@ -97,6 +102,32 @@ class Plant(NamedTuple):
     word_flags: float  # bits between position and checksum: error, warning; active low
     word_checksum: float  # bits of it: 0, 1 for parity, 6 for CRC-6
     word_gray: float
+    current_offset_a: float  # [A] of the sensors
+    current_offset_b: float
+    current_gain_b: float  # of the second sensor
+    unkind: int  # 1: what follows counts, and `unkind.py` advances the plant
+    inertia_third: float  # 0: two masses
+    stiffness_third: float
+    damping_third: float
+    backlash: float  # [rad] to either side, between motor and load
+    transmission: Waves  # [rad] by which the load leads, over the motor angle
+    cogging: Waves  # [N·m] over the motor angle
+    ripple: Waves  # share of the flux, over the electrical angle
+    friction_wave: Waves  # share of the load's friction, over its angle
+    bristle_motor: float  # [N·m/rad] of presliding; 0: exactly Coulomb's friction
+    bristle_damping_motor: float  # [N·m·s/rad]
+    bristle_load: float
+    bristle_damping_load: float
+    saturation: float  # [A] at which inductance has fallen to half; 0: iron that does not
+    magnetised: float  # [A] by which the magnets have gone there already, along d
+    winding_heat: float  # [J/K]; 0: it never gets warm
+    winding_cooling: float  # [W/K]
+    base_inertia: float  # 0: it stands firm
+    base_stiffness: float
+    base_damping: float
+    scale_error: Waves  # [rad] that the device on the motor shows too much, over the motor angle
+    line_jitter: float  # of a line
+    periods_of_lines: float  # lines per turn
     brake_torque: float  # [N·m] at the motor
     pin_play: float  # [rad] to either side of a pin's hole; 0: it holds by friction
     pin_jam: float  # [N·m] on the pin above which it stays
@@ -198,6 +229,7 @@ _REALS = (
     "guard_low guard_high guard_speed theta_s slipped sig_cos sig_sin sig_phase sig_total track_velocity hall_edge "
     "hall_edge_angle trip_velocity trip_position coil resistor_rise catch_level catch_d catch_q catch_base_d "
     "catch_base_q pin_place pin_load brake_from "
+    "omega3 theta3 bristle1 bristle2 winding_rise base_at base_speed scale_off "
 ).split()
 _WHOLES = (
     "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_way edge_fresh hall hall_last "
@@ -213,6 +245,12 @@ STATE = np.dtype(
     + [(n, np.int64) for n in _WHOLES]
     + [("trig_level", np.float64), ("trig_last", np.float64), ("noise", np.uint64)]
 )
+
+# What the machine is in, whatever becomes of the drive's supply.
+KEPT_WITHOUT_SUPPLY = (
+    "omega1 theta2 omega2 theta_s slipped tick noise brake resistor_rise pin_place omega3 theta3 "
+    "bristle1 bristle2 winding_rise base_at base_speed scale_off"
+).split()
 
 # Signals the recorder offers, in the order the firmware fills them: key, unit, label.
 SIGNALS: tuple[tuple[str, str, str], ...] = (
@@ -253,7 +291,7 @@ SIGNAL_INDEX = {key: i for i, (key, _, _) in enumerate(SIGNALS)}
 def fresh_state(*, supply_voltage: float, theta: float, seed: int) -> np.record:
     """Return the state of a plant at rest at a motor angle, bus charged, drive just powered up."""
     state = np.zeros(1, STATE).view(np.recarray)[0]
-    state.theta1 = state.theta2 = state.theta_s = state.pin_place = theta
+    state.theta1 = state.theta2 = state.theta3 = state.theta_s = state.pin_place = theta
     state.brake, state.brake_timer = 1, SETTLED
     state.v_bus = state.meas_bus = supply_voltage
     state.stuck1 = state.stuck2 = 1

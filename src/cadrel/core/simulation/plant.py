@@ -18,7 +18,7 @@ FAST = {"contract", "arcp", "nsz", "reassoc"}  # no NaN or infinity shortcuts: t
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
-def _friction(omega, net, stuck, coulomb, ratio, stribeck):
+def friction(omega, net, stuck, coulomb, ratio, stribeck):
     """Return the sliding friction torque for this tick, and whether the mass sticks through it."""
     if stuck:
         if abs(net) <= coulomb * ratio:
@@ -30,7 +30,7 @@ def _friction(omega, net, stuck, coulomb, ratio, stribeck):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
-def _stop_torque(theta, omega, p):
+def stop_torque(theta, omega, p):
     if theta > p.stop_high:
         return min(0.0, -p.stop_stiffness * (theta - p.stop_high) - p.stop_damping * omega)
     if theta < p.stop_low:
@@ -51,7 +51,7 @@ def _slopes(i_d, i_q, w1, w2, twist, theta2, vd, vq, p, fric1, fric2, inv_ld, in
     if inv_j1 > 0.0:
         a1 = (te - shaft - fric1 - p.viscous_motor * w1) * inv_j1
     if inv_j2 > 0.0:
-        a2 = (shaft - fric2 - p.viscous_load * w2 + p.torque_load + _stop_torque(theta2, w2, p)) * inv_j2
+        a2 = (shaft - fric2 - p.viscous_load * w2 + p.torque_load + stop_torque(theta2, w2, p)) * inv_j2
     return did, diq, a1, a2
 
 
@@ -65,7 +65,7 @@ def turned(c, s, x):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
-def _lost(i, p):
+def lost_share(i, p):
     """Share of the dead-time voltage lost at a phase current; which law an inverter follows is nobody's to know."""
     if p.dead_law == 0:
         return i / (abs(i) + p.dead_current)
@@ -92,7 +92,7 @@ def _open_phase(s, p, cos_rotor, sin_rotor):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def _pin(s, p, net):
+def pin_torque(s, p, net):
     """Torque a pin holds with: all of it where its hole's edge is pushed on, none in its play and on the way back."""
     off = s.theta1 - s.pin_place
     outward = math.copysign(1.0, off)
@@ -123,17 +123,17 @@ def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so th
         ib_ = id0 * s0 + iq0 * c0
         b = -0.5 * ia + SQRT3_2 * ib_
         c = -0.5 * ia - SQRT3_2 * ib_
-        ea, eb, ec = _lost(ia, p), _lost(b, p), _lost(c, p)
+        ea, eb, ec = lost_share(ia, p), lost_share(b, p), lost_share(c, p)
         va -= p.dead_voltage * (2 * ea - eb - ec) / 3
         vb -= p.dead_voltage * (eb - ec) / (2 * SQRT3_2)
     te0 = 1.5 * p.pole_pairs * (p.flux_linkage * iq0 + (p.inductance_d - p.inductance_q) * id0 * iq0)
     shaft0 = p.stiffness * twist0 + p.damping * (w10 - w20)
-    stop0 = _stop_torque(theta20, w20, p)
+    stop0 = stop_torque(theta20, w20, p)
     coulomb1 = p.coulomb_motor
     if s.brake == 1:
-        coulomb1 += p.brake_torque if p.pin_play == 0.0 else _pin(s, p, te0 - shaft0)
-    f1, hold1 = _friction(w10, te0 - shaft0, s.stuck1 == 1, coulomb1, p.breakaway_ratio, p.stribeck_speed)
-    f2, hold2 = _friction(
+        coulomb1 += p.brake_torque if p.pin_play == 0.0 else pin_torque(s, p, te0 - shaft0)
+    f1, hold1 = friction(w10, te0 - shaft0, s.stuck1 == 1, coulomb1, p.breakaway_ratio, p.stribeck_speed)
+    f2, hold2 = friction(
         w20, shaft0 + p.torque_load + stop0, s.stuck2 == 1, p.coulomb_load, p.breakaway_ratio, p.stribeck_speed
     )
     ild, ilq = 1.0 / p.inductance_d, 1.0 / p.inductance_q
@@ -236,11 +236,11 @@ def plant_tick(s, p):  # noqa: PLR0915 - one Runge-Kutta step, written out so th
         )
     )
     s.energy_spring_loss += 0.5 * h * p.damping * ((w10 - w20) ** 2 + (w11 - w21) ** 2)
-    _bus_tick(s, p, 0.5 * (power0 + power1))
+    bus_tick(s, p, 0.5 * (power0 + power1))
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
-def _bus_tick(s, p, power):
+def bus_tick(s, p, power):
     """The rectifier charges through its resistance, never discharges; the chopper burns above a threshold."""
     supply = max(0.0, (p.supply_voltage - s.v_bus) / p.supply_resistance)
     if p.chopper_resistance > 0.0 and s.resistor_hot == 0:

@@ -6,12 +6,18 @@ from typing import Any
 
 import numpy as np
 
+from cadrel.core.errors import UnusableInput
 from cadrel.core.power import RATED_RISE
-from cadrel.core.simulation.layout import NOTHING, TICK, Plant
+from cadrel.core.simulation.layout import NOTHING, STILL_WATER, TICK, Plant, Waves
 from cadrel.core.simulation.truth import DEAD_LAWS, RigTruth
 
 HALL_SEQUENCE = (1, 3, 2, 6, 4, 5)
 MIRRORED_SEQUENCE = (1, 5, 4, 6, 2, 3)
+MOST_SWING = 0.5  # [rad] of presliding friction in a tick: above, its integration would not be stable
+UNKIND = (
+    "inertia_third", "backlash_deg", "transmission_error", "cogging", "torque_ripple", "friction_wave",
+    "presliding_deg", "saturation_current", "winding_heat", "base_inertia", "scale_error", "line_jitter",
+)  # fmt: skip
 NO_HALLS = 7  # what open inputs show
 
 
@@ -39,6 +45,62 @@ def hall_codes(truth: RigTruth) -> np.ndarray:
             hall[number] = 0
         codes.append(sum(hall[int(wire)] << k for k, wire in enumerate(truth.hall_wires)))
     return np.array(codes, dtype=np.int64)
+
+
+def _waves(listed: tuple[tuple[float, float, float], ...], scale: float = 1.0) -> Waves:
+    """Return four waves for the kernel, what is not listed still. Raises `UnusableInput` for more."""
+    if len(listed) > len(STILL_WATER):
+        raise UnusableInput(
+            what=f"{len(listed)} harmonics are listed.", remedy=f"A rig has up to {len(STILL_WATER)} of each kind."
+        )
+    given = [(float(order), scale * float(size), math.radians(phase)) for order, size, phase in listed]
+    return tuple([*given, *STILL_WATER][: len(STILL_WATER)])  # type: ignore[return-value]
+
+
+def _bristles(coulomb: float, inertia: float, truth: RigTruth) -> tuple[float, float]:
+    """Stiffness and damping of presliding friction; its swing is half of critically damped. Raises `UnusableInput`."""
+    if not truth.presliding_deg or not coulomb:
+        return 0.0, 0.0
+    stiffness = coulomb * truth.breakaway_ratio / math.radians(truth.presliding_deg)
+    if math.sqrt(stiffness / inertia) * TICK > MOST_SWING:
+        raise UnusableInput(
+            what=f"Friction that builds up within {truth.presliding_deg:.3g}° swings faster than the stand-in follows.",
+            remedy="Give it a longer presliding, or none.",
+        )
+    return stiffness, math.sqrt(stiffness * inertia)
+
+
+def _unkindness(truth: RigTruth) -> dict[str, Any]:
+    """What `unkind.py` works on, and whether anything of it is there."""
+    bristle_motor, damping_motor = _bristles(truth.coulomb_motor, truth.inertia_motor, truth)
+    bristle_load, damping_load = _bristles(truth.coulomb_load, truth.inertia_load, truth)
+    plain = RigTruth.__dataclass_fields__
+    unkind = any(getattr(truth, key) != plain[key].default for key in UNKIND)
+    return dict(
+        unkind=int(unkind),
+        inertia_third=truth.inertia_third,
+        stiffness_third=truth.stiffness_third,
+        damping_third=truth.damping_third,
+        backlash=math.radians(truth.backlash_deg) / 2,
+        transmission=_waves(truth.transmission_error, math.radians(1.0)),
+        cogging=_waves(truth.cogging),
+        ripple=_waves(truth.torque_ripple),
+        friction_wave=_waves(truth.friction_wave),
+        bristle_motor=bristle_motor,
+        bristle_damping_motor=damping_motor,
+        bristle_load=bristle_load,
+        bristle_damping_load=damping_load,
+        saturation=truth.saturation_current,
+        magnetised=truth.magnet_current,
+        winding_heat=truth.winding_heat,
+        winding_cooling=truth.winding_cooling,
+        base_inertia=truth.base_inertia,
+        base_stiffness=truth.base_stiffness,
+        base_damping=truth.base_damping,
+        scale_error=_waves(truth.scale_error, math.radians(1.0)),
+        line_jitter=truth.line_jitter,
+        periods_of_lines=float(truth.encoder_lines),
+    )
 
 
 def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
@@ -115,6 +177,10 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         word_flags=float(truth.word_flags),
         word_checksum={"crc6": 6.0, "parity": 1.0, "none": 0.0}[truth.word_checksum],
         word_gray=float(truth.word_coding == "gray"),
+        current_offset_a=truth.current_offset[0],
+        current_offset_b=truth.current_offset[1],
+        current_gain_b=1.0 + truth.current_gain_error,
+        **_unkindness(truth),
         brake_torque=truth.brake_torque,
         pin_play=math.radians(truth.pin_play_deg) / 2 if truth.brake_kind == "pin" else 0.0,
         pin_jam=truth.pin_jam,

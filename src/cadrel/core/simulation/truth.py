@@ -9,6 +9,10 @@ from cadrel.core.parameters import DEVICE_KINDS, DeviceKind
 DEAD_LAWS = ("hyperbola", "tanh", "atan", "exponential", "clipped")  # as the kernel numbers them
 
 
+def _frozen(value: Any) -> Any:
+    return tuple(_frozen(v) for v in value) if isinstance(value, list | tuple) else value
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RigTruth:
     """The true axis and drive hardware. SI, per phase, peak; all of the load reflected to the motor shaft."""
@@ -99,6 +103,27 @@ class RigTruth:
     current_lsb: float = 0.005  # [A]
     drive_current_peak: float = 20.0  # [A peak]
     drive_current_continuous: float = 8.0
+    # What a machine has beside: each off where it is 0 or empty. A wave is (order, amplitude, phase in degrees).
+    inertia_third: float = 0.0  # [kg·m²] behind the load
+    stiffness_third: float = 0.0  # [N·m/rad] between load and third mass
+    damping_third: float = 0.0  # [N·m·s/rad]
+    backlash_deg: float = 0.0  # [°] whole, at the motor, between motor and load
+    transmission_error: tuple[tuple[float, float, float], ...] = ()  # [°] of the load, at the motor, per motor turn
+    cogging: tuple[tuple[float, float, float], ...] = ()  # [N·m] per motor turn
+    torque_ripple: tuple[tuple[float, float, float], ...] = ()  # share of the flux, per electrical turn
+    friction_wave: tuple[tuple[float, float, float], ...] = ()  # share of the load's friction, per turn
+    presliding_deg: float = 0.0  # [°] at the motor, in which friction builds up
+    saturation_current: float = 0.0  # [A] at which inductance has fallen to half
+    magnet_current: float = 0.0  # [A] along d that the magnets are worth, of that
+    winding_heat: float = 0.0  # [J/K]
+    winding_cooling: float = 0.0  # [W/K]
+    base_inertia: float = 0.0  # [kg·m²] of a base that gives, at the motor
+    base_stiffness: float = 0.0  # [N·m/rad]
+    base_damping: float = 0.0  # [N·m·s/rad]
+    scale_error: tuple[tuple[float, float, float], ...] = ()  # [°] of the motor per motor turn: eccentricity and such
+    line_jitter: float = 0.0  # of a line, that each is off by
+    current_offset: tuple[float, float] = (0.0, 0.0)  # [A] of both sensors
+    current_gain_error: float = 0.0  # of the second sensor against the first
     faults: tuple[str, ...] = ()  # codes of `faults.FAULTS`, done to all of the above
 
     @classmethod
@@ -121,7 +146,7 @@ class RigTruth:
                 what=f"The rig has unknown keys {unknown} or lacks {missing}.",
                 remedy="Compare with docs/formats/rig.md.",
             )
-        values: dict[str, Any] = {k: tuple(v) if isinstance(v, list) else v for k, v in data.items()}
+        values: dict[str, Any] = {k: _frozen(v) for k, v in data.items()}
         if values.get("device", "incremental") not in DEVICE_KINDS:
             raise UnusableInput(
                 what=f"The rig has an unknown device '{values['device']}'.", remedy=f"Known: {', '.join(DEVICE_KINDS)}."

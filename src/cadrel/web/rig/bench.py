@@ -22,10 +22,13 @@ class Imperfection:
     high: float
     devices: tuple[str, ...] = ()
     whole: bool = False
+    waves: bool = False  # order, amplitude and phase [°], up to four
 
 
 WITH_SINE, WITH_HALLS = kinds_with("has_sine"), kinds_with("may_have_halls")
 WITH_LINES, WITH_WORDS = kinds_with("counts_lines"), kinds_with("has_words")
+WAVE = 3  # numbers in one
+MOST_TEXT, MOST_ORDER = 200, 10_000
 NO_STOP = 1e9  # [rad] where the rig has an end stop that nothing reaches
 IMPERFECTIONS = (
     Imperfection("signal_offset_cos", "Offset of the cosine", "of the amplitude", -0.3, 0.3, WITH_SINE),
@@ -43,6 +46,16 @@ IMPERFECTIONS = (
     Imperfection("coupling_slip", "Slip of the coupling", "share", 0, 0.5),
     Imperfection("coulomb_load", "Friction of the load", "N·m", 0, 1000),
     Imperfection("torque_load", "Constant load", "N·m", -1000, 1000),
+    Imperfection("backlash_deg", "Backlash between motor and load", "° of the motor", 0, 10),
+    Imperfection("presliding_deg", "Way in which friction builds up", "° of the motor", 0, 5),
+    Imperfection("cogging", "Cogging per turn: order, size, phase", "N·m, °", 0, 1000, waves=True),
+    Imperfection("torque_ripple", "Ripple per el. turn: order, share, phase", "°", 0, 1, waves=True),
+    Imperfection("scale_error", "Scale error per turn: order, size, phase", "°, °", 0, 10, waves=True),
+    Imperfection("line_jitter", "Each line off by", "of a line", 0, 1, WITH_LINES),
+    Imperfection("saturation_current", "Inductance at half at, 0: never", "A", 0, 10_000),
+    Imperfection("inertia_third", "A third mass", "kg·m²", 0, 100),
+    Imperfection("stiffness_third", "Its coupling", "N·m/rad", 0, 1e7),
+    Imperfection("current_gain_error", "Second current sensor over first", "", -0.2, 0.2),
     Imperfection("brake_torque", "Holding brake", "N·m", 0, 1000),
     Imperfection("brake_release", "Brake opens after", "s", 0, 2),
     Imperfection("brake_engage", "Brake holds after", "s", 0, 2),
@@ -63,8 +76,22 @@ def wiring_of(axis: Axis) -> dict[str, Any]:
     return {
         "device": rig["device"],
         "faults": [{**f, "on": f["code"] in rig["faults"]} for f in found["possible"]],
-        "imperfections": [{"it": i, "value": "" if abs(rig[i.key]) >= NO_STOP else f"{rig[i.key]:.6g}"} for i in shown],
+        "imperfections": [{"it": i, "value": _shown(i, rig[i.key])} for i in shown],
     }
+
+
+def _shown(it: Imperfection, value: Any) -> str:
+    if it.waves:
+        return "; ".join(" ".join(f"{part:.6g}" for part in wave) for wave in value)
+    return "" if abs(value) >= NO_STOP else f"{value:.6g}"
+
+
+def _waves(it: Imperfection, text: str) -> list[list[float]]:
+    """Return what a list of waves says. Raises `ValueError`."""
+    waves = [[float(part) for part in wave.split()] for wave in text[:MOST_TEXT].split(";") if wave.strip()]
+    if any(len(wave) != WAVE or not it.low <= wave[1] <= it.high or not 0 <= wave[0] <= MOST_ORDER for wave in waves):
+        raise ValueError(f"{it.label}: three numbers each, separated by semicolons, as in 24 0.05 20.")
+    return waves
 
 
 def rewire(axis: Axis, posted: Any, *, who: Any) -> str:
@@ -76,6 +103,8 @@ def rewire(axis: Axis, posted: Any, *, who: Any) -> str:
     for i in IMPERFECTIONS:
         if posted.get(i.key) == "" and i.key.startswith("stop_"):
             changes[i.key] = i.low if i.key == "stop_low" else i.high  # emptied: there is none
+        elif i.waves and i.key in posted:
+            changes[i.key] = _waves(i, posted[i.key])  # type: ignore[assignment]
         elif posted.get(i.key):
             value = float(posted[i.key][:40])
             if not i.low <= value <= i.high:

@@ -1,0 +1,103 @@
+"""Axes as machines are, drawn until it hurts, and what their sheets say."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+
+from cadrel.cli.draws import draw_bench
+from cadrel.cli.phasing_draws import LINEAR_SHARE, straightened
+from cadrel.core.parameters import Entry
+from cadrel.core.simulation import RigTruth, rated_torque
+
+OF_DRIVE = 1.5  # times the motor's continuous current: what the drives of the draws carry
+THIRD_MASS_SHARE = 0.35
+BRAKE_RESERVE = 1.6  # times the rated torque: what a brake of the fleet holds
+
+
+def draw_unkind(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry]]:
+    """Return a bench of the wide draws with all that a machine has beside.
+
+    Ratio 0.2 to 30, resonance 40 to 1200 Hz, damping 0.5 to 5 %, up to two resonances, friction to 20 % of rated torque
+    that builds up within up to 0.3°, gravity to 50 % behind a brake or held by friction, backlash to 0.05°, cogging to
+    3 %, torque ripple, iron that saturates, current sensors with offset and gain error, lines with eccentricity,
+    500 lines to 23 bits, five laws of dead time, rotary and linear.
+    """
+    truth, values = draw_bench(rng, wide=True)
+    linear = truth.device in ("incremental", "sincos", "serial") and rng.random() < LINEAR_SHARE
+    if linear:
+        truth = replace(truth, pole_pairs=1, flux_linkage=truth.flux_linkage * truth.pole_pairs)
+    if truth.device == "incremental":
+        truth = replace(truth, encoder_lines=int(rng.choice([500, 1000, 2500, 5000])))
+        values["feedback.lines"] = {"value": truth.encoder_lines, "source": "sheet"}
+    truth, values = _loaded(rng, truth, values)
+    rated, continuous = _rated(truth), truth.drive_current_continuous / OF_DRIVE
+    slots = int(rng.choice([9, 12, 18])) * (2 if truth.pole_pairs > 1 else 1)
+    size = float(rng.uniform(0.0, 0.03)) * rated
+    truth = replace(
+        truth,
+        backlash_deg=float(rng.uniform(0.0, 0.05)) if rng.random() < 0.6 else 0.0,
+        cogging=((slots, 0.8 * size, _phase(rng)), (2 * truth.pole_pairs, 0.2 * size, _phase(rng))),
+        torque_ripple=((6, float(rng.uniform(0.0, 0.015)), _phase(rng)),),
+        friction_wave=((float(rng.uniform(0.3, 3.0)), float(rng.uniform(0.0, 0.15)), _phase(rng)),),
+        presliding_deg=_presliding(rng, truth),
+        saturation_current=float(rng.uniform(4.0, 9.0)) * continuous,
+        magnet_current=float(rng.uniform(0.3, 1.0)) * continuous,
+        scale_error=((1, float(rng.uniform(0.0, 0.02)), _phase(rng)),) if not linear else (),
+        line_jitter=float(rng.uniform(0.0, 0.1)) if truth.device == "incremental" else 0.0,
+        current_offset=(float(rng.normal(0, 0.004)) * continuous, float(rng.normal(0, 0.004)) * continuous),
+        current_gain_error=float(rng.normal(0, 0.007)),
+    )
+    if rng.random() < THIRD_MASS_SHARE:
+        truth = _with_third_mass(rng, truth)
+    return truth, straightened(values, truth) if linear else values
+
+
+def _rated(t: RigTruth) -> float:
+    """Torque at the motor's own continuous current. [N·m]"""
+    return rated_torque(t) / OF_DRIVE
+
+
+def _phase(rng: np.random.Generator) -> float:
+    return float(rng.uniform(0, 360))
+
+
+def _loaded(rng: np.random.Generator, t: RigTruth, values: dict[str, Entry]) -> tuple[RigTruth, dict[str, Entry]]:
+    rated = _rated(t)
+    friction, gravity = float(rng.uniform(0.01, 0.20)) * rated, float(rng.uniform(-0.5, 0.5)) * rated
+    braked = rng.random() < 0.35
+    if not braked:  # what pulls stays below what holds it
+        gravity = float(rng.uniform(-0.5, 0.5)) * friction
+    t = replace(
+        t, coulomb_motor=0.4 * friction, coulomb_load=0.6 * friction, torque_load=gravity,
+        brake_torque=BRAKE_RESERVE * rated if braked else 0.0,
+    )  # fmt: skip
+    if braked:
+        values = values | {
+            "brake.fitted": {"value": "drive", "source": "sheet"},
+            "brake.release_delay": {"value": 1e3 * t.brake_release * 1.1, "unit": "ms", "source": "sheet"},
+            "brake.engage_delay": {"value": 1e3 * t.brake_engage * 1.1, "unit": "ms", "source": "sheet"},
+        }
+    return t, values
+
+
+def _presliding(rng: np.random.Generator, t: RigTruth) -> float:
+    """Of the motor [°]; long enough that the stand-in can follow the swing on its bristles."""
+    least = 0.0
+    for coulomb, inertia in ((t.coulomb_motor, t.inertia_motor), (t.coulomb_load, t.inertia_load)):
+        least = max(least, math.degrees(coulomb * t.breakaway_ratio / inertia) * FOLLOWED**2)
+    return max(float(rng.uniform(0.02, 0.3)), least)
+
+
+FOLLOWED = 1.6e-4  # [s] inverse of the fastest swing on bristles
+
+
+def _with_third_mass(rng: np.random.Generator, t: RigTruth) -> RigTruth:
+    """Split the load, and give it a second resonance above the first."""
+    share = float(rng.uniform(0.1, 0.6))
+    third, load = share * t.inertia_load, (1 - share) * t.inertia_load
+    first = math.sqrt(t.stiffness * (1 / t.inertia_motor + 1 / t.inertia_load)) / (2 * math.pi)
+    second = min(first * float(rng.uniform(1.6, 4.0)), 1500.0)
+    stiffness = (2 * math.pi * second) ** 2 / (1 / third + 1 / load)
+    damping = 2 * float(rng.uniform(0.005, 0.05)) * math.sqrt(stiffness / (1 / third + 1 / load))
+    return replace(t, inertia_load=load, inertia_third=third, stiffness_third=stiffness, damping_third=damping)

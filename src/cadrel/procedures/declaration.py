@@ -28,6 +28,7 @@ class Argument:
     high: float
     preset: Callable[[AxisModel], float]
     whole: bool = False
+    choices: tuple[str, ...] = ()  # what its whole numbers from 0 on are called
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

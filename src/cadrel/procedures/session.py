@@ -26,6 +26,8 @@ RESTS_BY_HALLS = 0.5  # [s]
 RESETS = 5.0  # reset times in which a loop has surely overcome what holds the axis
 LONGEST_FREEING = 4.0  # [s] that a pin may take to come out; the drive itself gives up before
 LONGEST_OPENING = 0.5  # [s] beyond what a brake is said to take
+BREAKAWAY = 2.0  # times the sliding friction, that a slow integral has surely passed when an axis moves
+NEAR_ENOUGH = 2e-3  # of the travel agreed to: an axis so near needs no approach
 GENTLE = 0.15  # [s] in which a speed is reached where nothing is measured meanwhile
 
 HINTS = {
@@ -378,19 +380,27 @@ class Session:
         """How much longer a careful velocity loop may take than its command: its integral overcomes friction. [s]"""
         return RESETS * self.values.get("velocity.reset_time", 0.0)
 
+    def _breaking_away(self, speed: float) -> float:
+        """How long the integral of the velocity loop takes to overcome friction, an axis standing. [rad/s] -> [s]"""
+        total = self.plant.total
+        if total is None or not self.values.get("velocity.gain"):
+            return 0.0
+        rate = self.values["velocity.gain"] / self.values["velocity.reset_time"] * speed  # [N·m/s]
+        return BREAKAWAY * (total.coulomb + abs(total.constant)) / rate
+
     def go_to(self, position: float, *, speed: float) -> None:
         """In velocity mode: run near a position and stop there. [rad], [rad/s]"""
         status = self.look()
         gap = position - status["position"]
         speed = min(speed, math.sqrt(max(self.values["limit.acceleration"], 1e-9) * abs(gap)), abs(gap) / GENTLE)
-        if abs(gap) < 1e-3 or speed <= 0:
+        if abs(gap) < NEAR_ENOUGH * self.consent.travel or speed <= 0:
             return
         ramp = self._gentle(max(speed, abs(status["velocity"])))
         self.drive.run_at(math.copysign(speed, gap), acceleration=ramp)
         stop_gap = speed * speed / (2 * ramp)
         self.until(
             lambda s: (position - s["position"]) * math.copysign(1, gap) <= stop_gap + speed * POLL,
-            at_most=3 * abs(gap) / speed + 2 + self._patience,
+            at_most=3 * abs(gap) / speed + 2 + self._patience + self._breaking_away(speed),
             what="the approach",
         )
         self.drive.run_at(0.0, acceleration=ramp)

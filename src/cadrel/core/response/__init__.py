@@ -12,7 +12,7 @@ from cadrel.core.response.curves import curve_of
 from cadrel.core.response.estimate import FrequencyResponse, average_responses, estimate_response
 from cadrel.core.response.folding import folded, with_injected_position
 from cadrel.core.response.moves import MoveMetrics, measure_moves
-from cadrel.core.response.multisine import ExcitationError, log_lines, random_multisine, schroeder_multisine
+from cadrel.core.response.multisine import ExcitationError, log_lines, random_multisine, schroeder_multisine, swept_sine
 from cadrel.core.response.steps import StepMetrics, measure_step
 
 __all__ = [
@@ -29,5 +29,6 @@ __all__ = [
     "measure_step",
     "random_multisine",
     "schroeder_multisine",
+    "swept_sine",
     "with_injected_position",
 ]

@@ -82,3 +82,35 @@ def _multisine(
 def log_lines(first: int, last: int, count: int) -> IntArray:
     """Return up to `count` distinct harmonics, logarithmically spread from `first` to `last`."""
     return np.unique(np.round(np.geomspace(first, last, count)).astype(np.int64))
+
+
+def swept_sine(first: int, last: int, *, n_samples: int, rms: float) -> FloatArray:
+    """Return one period of a sine swept up exponentially from one harmonic to another, and back to zero at its end.
+
+    Parameters
+    ----------
+    first, last : int
+        Harmonics of the period between which it sweeps. [periods per record]
+    n_samples, rms : int, float
+        As `schroeder_multisine`.
+
+    Raises
+    ------
+    ExcitationError
+        As `schroeder_multisine`.
+
+    Notes
+    -----
+    Repeated without a pause it is periodic, so that responses on the harmonics between are free of leakage; each octave
+    gets as much time as the others. A. Farina, 108th AES Convention (2000), eq. of the exponential sweep (from memory).
+    """
+    for line in (first, last):
+        if line < 1 or 2 * line >= n_samples:
+            raise ExcitationError(line=line, n_samples=n_samples, most=(n_samples - 1) // 2)
+    share = np.arange(n_samples) / n_samples
+    rate = np.log(max(last, first + 1) / first)
+    turns = first * (np.exp(share * rate) - 1) / rate
+    whole = np.round(turns[-1])
+    signal = np.sin(2 * np.pi * turns * (whole / turns[-1] if whole else 1.0))
+    signal -= signal.mean()
+    return np.asarray(signal * rms / np.sqrt(np.mean(signal**2)))

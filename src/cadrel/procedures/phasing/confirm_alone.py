@@ -9,6 +9,7 @@ from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.phasing.confirming import (
     FREE_OF_LOAD,
+    MOST_REFINEMENT,
     confirm_by_pushing,
     confirmation_from_spin,
     refine_by_spinning,
@@ -16,6 +17,7 @@ from cadrel.procedures.phasing.confirming import (
 from cadrel.procedures.session import Session
 
 LEAST_STD = math.radians(0.5)
+BY_HAND = math.radians(50)  # electrical: what a load hanging on a hand's vector may turn the rotor by
 MOST_CROSS = 12.0  # [°] that field current may seem to push by
 SECONDS = 8.0
 
@@ -45,16 +47,17 @@ def confirm_offset(session: Session) -> Outcome:
         with session.unconfirmed():
             pushed = confirm_by_pushing(session, centre) if free and not axis.has_brake else None
             confirmed = pushed[0] if pushed else None
-            refined, spin = refine_by_spinning(session, held, confirmed)
+            refined, spin = refine_by_spinning(session, held, confirmed, most=BY_HAND)
+            if abs(refined.value) > MOST_REFINEMENT:
+                # A load that hangs turns the rotor away from a vector held by hand. The back-EMF says by how much; what
+                # it says is taken and must come out again.
+                session.note(f"The angle was {math.degrees(refined.value):.0f}° off; corrected by it, and spun again.")
+                _correct(session, refined.value)
+                refined, spin = refine_by_spinning(session, held, confirmed)
         confirmed = confirmed or confirmation_from_spin(spin, session)
     finally:
         session.write({"commutation.valid": 0.0})
-    changes = {"commutation.valid": 1.0}
-    if axis.feedback.is_absolute or axis.has_index:
-        before = session.values["commutation.offset"]
-        changes["commutation.offset"] = math.remainder(before - refined.value, 2 * math.pi)
-    if not axis.knows_angle_at_power_up:
-        session.drive.adopt_angle(session.drive.status()["angle"] - refined.value)
+    changes = {"commutation.valid": 1.0, **_correct(session, refined.value)}
     session.write(changes)
     session.enter("done", 1.0)
     doubt = max(refined.std, LEAST_STD)
@@ -86,6 +89,18 @@ def confirm_offset(session: Session) -> Outcome:
         verdict=decide("commutation", rows, run=0),
         summary=f"confirmed, {math.degrees(value):.1f}° ± {math.degrees(doubt):.1f}°",
     )
+
+
+def _correct(session: Session, ahead: float) -> dict[str, float]:
+    """Take an angle off the one in use, in the drive's values and for now; returns the values it changed. [rad]"""
+    changes: dict[str, float] = {}
+    if session.axis.feedback.is_absolute or session.axis.has_index:
+        before = session.values["commutation.offset"]
+        changes["commutation.offset"] = math.remainder(before - ahead, 2 * math.pi)
+    if not session.axis.knows_angle_at_power_up:
+        session.drive.adopt_angle(session.drive.status()["angle"] - ahead)
+    session.write({**changes, "commutation.valid": 1.0})
+    return changes
 
 
 def _plan(axis: AxisModel, values: Values) -> Plan:

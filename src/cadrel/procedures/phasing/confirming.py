@@ -114,12 +114,13 @@ def torque_against(session: Session, turning: Turning) -> float:
 
 
 def refine_by_spinning(
-    session: Session, held: float, pushed: Confirmation | None, *, briefly: bool = False
+    session: Session, held: float, pushed: Confirmation | None, *, briefly: bool = False, most: float | None = None
 ) -> tuple[Estimated, Recording]:
     """Spin both ways and read from the back-EMF by how much the angle is ahead; at one top speed if `briefly`.
 
     A held vector rests where load torque and friction leave it; the back-EMF of the turning rotor knows neither. `held`
-    is the torque that carries the load, there from the first moment [N·m]. Raises `NotConfirmed`.
+    is the torque that carries the load, there from the first moment [N·m]; `most` is by how much the angle may be off.
+    Raises `NotConfirmed`.
     """
     session.enter("spinning to refine the angle", 0.9)
     v, motor = session.values, session.axis.motor
@@ -145,7 +146,7 @@ def refine_by_spinning(
     error = angle_error_from_spinning(
         pairs * means["speed"][fast], means["v_d"][fast], means["i_q"][fast], flux_linkage=psi
     )
-    if abs(error.value) > MOST_REFINEMENT:
+    if abs(error.value) > (MOST_REFINEMENT if most is None else most):
         raise NotConfirmed(
             what=f"The back-EMF of the turning rotor says the offset is {math.degrees(error.value):.0f}° off."
         )

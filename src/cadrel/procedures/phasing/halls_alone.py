@@ -19,6 +19,7 @@ MOST_APART = math.radians(8)  # two turns with different currents
 FEWEST_EDGES = 2
 LEAST_STD = math.radians(0.5)  # what two turns cannot show
 SHARES = (0.5, 0.75, 1.0, 1.0, 1.0, 1.0, 1.0)  # of continuous current, one try after the other
+STRONGER = 1.25  # times the continuous current, for the twenty seconds of a turn behind a brake
 SECTOR = math.pi / 3  # electrical
 SECTORS = 3.0  # a push should pass
 FASTEST = 0.4  # of the consented speed
@@ -29,6 +30,8 @@ def learn_twice(session: Session, turning: Turning, centre: float) -> tuple[Hall
     """Return the Hall map as the mean of two turns, and half their difference. [rad] Raises `NotConfirmed`."""
     spacing = session.axis.feedback.hall_spacing
     other = session.current_continuous if turning.current < 0.8 * session.current_continuous else 0.75 * turning.current
+    if session.axis.has_brake:  # less would let a hanging load slip through
+        other = min(STRONGER * session.current_continuous, session.values["limit.current"])
     plan = turning_plan(session.axis)
     shaft = shaft_reader(session, turning.per_count, turning.pairs)
     with session.enabled_around("vector", centre):

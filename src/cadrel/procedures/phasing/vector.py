@@ -4,7 +4,8 @@ import math
 
 import numpy as np
 
-from cadrel.link import Recording
+from cadrel.core.axis import AxisModel
+from cadrel.link import Drive, Recording
 from cadrel.procedures.errors import AxisStopped
 from cadrel.procedures.phasing.plan import SLOW_TURN
 from cadrel.procedures.session import FloatArray, Session
@@ -19,6 +20,7 @@ STILL = math.radians(4)  # electrical
 CATCHES = 3  # vectors on which the brake is opened, at the most
 SHOWS_MOTION = 0.03  # of the continuous current, through shorted windings: a load that falls, well above the noise
 FALLS_WITHIN = 0.25  # [s] after the brake has opened
+LEARNED_WITHIN = 1.0  # [s] for the brake to open and the load to show
 ROOM = 0.75  # electrical turns a load may move while a vector tries to catch it
 WIGGLE = math.radians(60)  # electrical
 LOOK = 0.02  # [s] between two looks at a swinging shaft
@@ -80,6 +82,28 @@ def _caught_by_its_own_current(session: Session, current: float) -> float | None
         session.note("The load was not caught by the current of its shorted windings; the brake closed.")
         session.standstill()
         return None
+
+
+def learn_holding_vector(drive: Drive, axis: AxisModel) -> bool:
+    """Open the brake for a moment onto shorted windings, so that the vector points where it holds what hangs.
+
+    For phasing by hand, enabled in vector mode with its current off: the brake closes again, the vector stays where it
+    was set. Returns whether anything had to be held.
+    """
+    drive.catch(current=axis.motor.current_continuous, level=SHOWS_MOTION * axis.motor.current_continuous)
+    for _ in range(round(LEARNED_WITHIN / LOOK)):
+        drive.wait(LOOK)
+        drive.beat()
+        status = drive.status()
+        if status["brake"] == "open" and not status["catching"]:
+            break
+    drive.release_vector()
+    for _ in range(round(LEARNED_WITHIN / LOOK)):
+        if drive.status()["brake"] == "closed":
+            break
+        drive.wait(LOOK)
+        drive.beat()
+    return not status["catching"]
 
 
 def _is_caught(session: Session, angle: float, current: float) -> bool:

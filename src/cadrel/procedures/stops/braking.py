@@ -137,6 +137,8 @@ def _brake(session: Session, speed: float, rate: float, *, ramp: float, quick: b
         if session.drive.recorder_state() != "done":
             raise
         record = session.drive.recording()
+        if "bus_limited" not in record.channels:
+            raise  # it was stopped before there was anything to record
         if fault not in ENDED_BY:
             if not record["bus_limited"].any():
                 raise

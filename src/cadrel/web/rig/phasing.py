@@ -9,6 +9,7 @@ from cadrel.core.axis import entry_from_drive
 from cadrel.core.identification import offset_by_hand
 from cadrel.core.parameters import Entry, check_entry, choice_of
 from cadrel.procedures import Finding, Outcome, RunRecord, plan_commutation
+from cadrel.procedures.phasing.vector import learn_holding_vector
 from cadrel.web.changes.outcomes import keep_outcome
 from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
@@ -37,6 +38,8 @@ def enable_vector(axis: Axis, *, who: Any, tab: str = "", ticked: float | None =
         watcher=tab,
         not_after=consent_end(status["time"], ticked),
     )
+    if model.has_brake and learn_holding_vector(drive, model):
+        log(axis, who, "phasing", "The brake opened for a moment: the vector stands where it holds the load.")
     log(axis, who, "enabled", "Enabled for phasing by hand.")
 
 

@@ -1,0 +1,205 @@
+"""One amplitude of a response: passes with phases of their own, and what they make together."""
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from cadrel.core.control import Gains, TwoMass, Winding, feedback_filter, velocity_open, velocity_plant
+from cadrel.core.response import (
+    FrequencyResponse,
+    average_responses,
+    estimate_response,
+    random_multisine,
+    swept_sine,
+)
+from cadrel.core.response.estimate import IntArray
+from cadrel.core.tuning import load_of
+from cadrel.link import Recording
+from cadrel.procedures.plant_in_motion import one_after_the_other
+from cadrel.procedures.responses.request import Request
+from cadrel.procedures.session import GENTLE, FloatArray, Session
+
+PASSES, LONG_PASSES = 6, 2  # of the usual period, and of one of several seconds
+LONG = 8192  # [samples]
+PERIODS = 3  # of a pass; the first is left out
+BIAS_SHARE = 0.4  # of the speed agreed to, in motion: the excitation's peaks come on top
+SWING_SHARE = 0.25  # of it, rms, that an excitation may make at standstill
+SWING_IN_MOTION = 0.2  # rms over the bias: the direction stays
+TRAVEL_SHARE = 0.1  # of the travel agreed to, rms, that it may make
+SETTLED = 0.15  # [s] at a bias before anything is injected
+PHASES = 31  # seed of the drawn phases: the same experiment each time
+MODES = {"current": "current", "velocity": "velocity", "position": "position"}
+POINTS = {"current": "current_d", "velocity": "torque", "position": "velocity"}
+CHANNELS = {
+    "current": ("i_d_ref", "i_d", "v_d"), "velocity": ("torque_cmd", "velocity"),
+    "position": ("velocity_ref", "position"),
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Measured:
+    """A loop as measured with one amplitude."""
+
+    amplitude: float  # rms of the excitation, in the unit of its point
+    plant: FrequencyResponse
+    opened: FrequencyResponse
+    closed: FrequencyResponse
+    record: Recording
+    passes: int
+
+
+def amplitude_of(session: Session, request: Request, factor: float) -> float:
+    """Return the rms of the excitation, less where it would make the axis faster or go farther than agreed to."""
+    if request.loop == "current":
+        return request.share * factor * session.current_continuous
+    lines = request.lines(session.rates)
+    swing, way = _answers(session, request, lines)
+    limit = SWING_IN_MOTION * bias_of(session, request) if request.moving else SWING_SHARE * session.consent.speed
+    unit = session.consent.speed if request.loop == "position" else (
+        session.axis.motor.torque_constant * session.current_continuous
+    )  # fmt: skip
+    wanted = request.share * factor * unit
+    most = min(limit / max(swing, 1e-12), TRAVEL_SHARE * session.consent.travel / max(way, 1e-12))
+    if wanted > most:
+        session.note(
+            f"The amplitude was lessened to {100 * most / unit:.2g} %: speed and travel agreed to allow no more."
+        )
+    return min(wanted, most)
+
+
+def _answers(session: Session, request: Request, lines: IntArray) -> tuple[float, float]:
+    """Speed [rad/s] and way [rad], rms, that an excitation of rms 1 makes in the loop in force."""
+    gains = Gains.from_drive(session.values, session.rates)
+    frequency = lines * request.rate_hz(session.rates) / request.period(session.rates)
+    load, _ = load_of(session.plant, session.values)
+    rigid = TwoMass(inertia_motor=session.values["load.inertia"])
+    speeds = []
+    for model in (load, rigid):
+        plant = velocity_plant(model, Winding.from_drive(session.values), gains, frequency)
+        loop = velocity_open(plant, gains, frequency)
+        motor = np.abs(plant / (1 + loop)) if request.loop == "velocity" else np.abs(loop / (1 + loop))
+        speeds.append(motor * np.maximum(1.0, _load_over_motor(model, frequency)))
+    speed = np.maximum(*speeds)
+    way = speed / (2 * math.pi * frequency)
+    return float(np.sqrt(np.mean(speed**2))), float(np.sqrt(np.mean(way**2)))
+
+
+def _load_over_motor(load: TwoMass, frequency: FloatArray) -> FloatArray:
+    """How much faster than the motor its load swings; 1 where the shaft is rigid or not known."""
+    if load.stiffness is None or not load.inertia_load:
+        return np.ones(len(frequency))
+    s = 2j * np.pi * frequency
+    shaft = load.stiffness + load.damping * s
+    return np.asarray(np.abs(shaft / (load.inertia_load * s**2 + shaft)), dtype=np.float64)
+
+
+def bias_of(session: Session, request: Request) -> float:
+    """Return the speed of a pass in motion: its periods fit into the travel agreed to. [rad/s]"""
+    seconds = (PERIODS + 1) * request.period(session.rates) * session.rates.velocity + SETTLED + 2 * GENTLE
+    return min(BIAS_SHARE * session.consent.speed, 1.5 * session.consent.travel / seconds)
+
+
+def seconds_of(request: Request, ticks_period: float, period: int) -> float:
+    """Return about how long all passes of one amplitude take. [s]"""
+    return (PERIODS + 1) * period * ticks_period * (LONG_PASSES if period > LONG else PASSES)
+
+
+def measure(session: Session, request: Request, factor: float, share: tuple[float, float]) -> Measured:
+    """Measure a loop with one amplitude; `share` is where its progress begins and ends."""
+    amplitude = amplitude_of(session, request, factor)
+    period, lines = request.period(session.rates), request.lines(session.rates)
+    rng = np.random.default_rng(PHASES)
+    passes = LONG_PASSES if period > LONG else PASSES
+    home = float(session.drive.status()["position"])
+    records = []
+    for k in range(passes):
+        done = share[0] + (share[1] - share[0]) * k / passes
+        session.enter(f"response of the {request.loop} loop, pass {k + 1} of {passes}", done)
+        signal = _signal(request, lines, period, amplitude, rng, backwards=k % 2 == 1)
+        records.append(_one_pass(session, request, signal, home, direction=1.0 if k % 2 == 0 else -1.0))
+    if request.moving:
+        with session.enabled_around("velocity", home):
+            session.go_to(home, speed=2 * bias_of(session, request))
+        session.standstill()
+    return _together(session, request, records, lines, amplitude)
+
+
+def _signal(
+    request: Request, lines: IntArray, period: int, rms: float, rng: np.random.Generator, *, backwards: bool
+) -> FloatArray:
+    if request.signal == "multisine":
+        return random_multisine(lines, n_samples=period, rms=rms, rng=rng)
+    swept = swept_sine(int(lines[0]), int(lines[-1]), n_samples=period, rms=rms)
+    # Down in every second pass: what a plant distorts falls elsewhere then, and shows as scatter.
+    return swept[::-1].copy() if backwards else swept
+
+
+def _one_pass(session: Session, request: Request, signal: FloatArray, home: float, *, direction: float) -> Recording:
+    """Inject the periods of one pass and record them: at rest, or running one way through the middle of the travel."""
+    divider = 1 if request.loop == "current" else session.rates.ticks
+    bias = bias_of(session, request) if request.moving else 0.0
+
+    def excited() -> Recording:
+        return session.excite_and_record(
+            CHANNELS[request.loop], POINTS[request.loop], signal, divider=divider, repeats=PERIODS
+        )
+
+    with session.enabled_around(MODES[request.loop], home):
+        if not request.moving:
+            session.hold(SETTLED)
+            record = excited()
+        else:
+            session.go_to(home - direction * 0.75 * session.consent.travel, speed=2 * bias)
+            session.run_at(direction * bias)
+            session.hold(SETTLED)
+            record = excited()
+            session.drive.run_at(0.0, acceleration=bias / GENTLE)
+            session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+    session.standstill()
+    return record
+
+
+def _together(
+    session: Session, request: Request, records: Sequence[Recording], lines: IntArray, amplitude: float
+) -> Measured:
+    """Plant, open and closed loop from all passes; the excitation is the instrument of all of them."""
+    period, rate = request.period(session.rates), request.rate_hz(session.rates)
+
+    def mean_of(entry: str, output: str) -> FrequencyResponse:
+        return average_responses([
+            estimate_response(
+                r["excitation"], r[entry], _without_ramp(r[output], period), lines=lines, period=period, rate_hz=rate
+            )
+            for r in records
+        ])  # fmt: skip
+
+    record = one_after_the_other(records)
+    if request.loop == "current":
+        plant, closed = mean_of("v_d", "i_d"), mean_of("i_d_ref", "i_d")
+        opened = _through(closed, closed.value / (1 - closed.value), 1 / (1 - closed.value) ** 2)
+    else:
+        entry, output = CHANNELS[request.loop]
+        plant = mean_of(entry, output)
+        # What the regulator adds to the excitation is the loop's answer to it: S = entry / excitation, L = 1/S - 1.
+        seen = mean_of("excitation", entry)
+        opened = _through(seen, 1 / seen.value - 1, 1 / seen.value**2)
+        closed = _through(seen, 1 - seen.value, np.ones_like(seen.value))
+        if request.loop == "velocity":
+            filtered = feedback_filter(Gains.from_drive(session.values, session.rates), plant.frequency)
+            plant = FrequencyResponse(
+                plant.frequency, plant.value / filtered, plant.coherence, plant.std / np.abs(filtered)
+            )
+    return Measured(amplitude=amplitude, plant=plant, opened=opened, closed=closed, record=record, passes=len(records))
+
+
+def _without_ramp(signal: FloatArray, period: int) -> FloatArray:
+    """Take out what a signal gains from period to period: the way of an axis that runs is a ramp beside its answer."""
+    gain = float(np.mean(signal[period:] - signal[:-period])) / period
+    return np.asarray(signal - gain * np.arange(len(signal)), dtype=np.float64)
+
+
+def _through(seen: FrequencyResponse, value: np.ndarray, slope: np.ndarray) -> FrequencyResponse:
+    """A response computed from another; its std goes with the slope of the computation."""
+    return FrequencyResponse(seen.frequency, value, seen.coherence, seen.std * np.abs(slope))

@@ -1,0 +1,182 @@
+"""The procedure that measures a response when it is asked for."""
+
+from typing import Any
+
+import numpy as np
+
+from cadrel.core.axis import AxisModel
+from cadrel.core.control import read_margins
+from cadrel.core.errors import UnusableInput
+from cadrel.core.identification.mode import Mode, fit_mode
+from cadrel.core.response import FrequencyResponse, curve_of
+from cadrel.procedures.declaration import Argument, Procedure, Values, declare
+from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
+from cadrel.procedures.plant_in_motion import one_after_the_other
+from cadrel.procedures.responses.measure import POINTS, Measured, measure
+from cadrel.procedures.responses.request import LOOPS, SIGNALS, USUAL_SHARE, Request
+from cadrel.procedures.session import Session
+
+TRUSTED = 0.9  # coherence of a line that two amplitudes are compared on
+SECONDS = 40.0
+UNITS = {"current": "A", "velocity": "N·m", "position": "rad/s"}
+PLANT_DB = {"current": "dB (A per V)", "velocity": "dB (rad/s per N·m)", "position": "dB (rad per rad/s)"}
+
+
+def run_response(session: Session) -> Outcome:
+    """Measure plant, open and closed loop as asked for; nothing in the drive changes.
+
+    Raises
+    ------
+    NotAllowed
+        The band asked for is empty.
+    """
+    session.refresh()
+    request = Request.from_arguments(session.arguments)
+    if request.low >= request.high:
+        raise NotAllowed(
+            why=f"No line lies from {request.low:g} to {request.high:g} Hz.", remedy="Ask for a lowest line below it."
+        )
+    done: list[Measured] = []
+    for k in range(request.amplitudes):
+        begins = 0.05 + 0.9 * k / request.amplitudes
+        ends = 0.05 + 0.9 * (k + 1) / request.amplitudes
+        done.append(measure(session, request, 2.0**k, (begins, ends)))
+    mode = _look_closely(session, request, done[-1])
+    session.enter("done", 1.0)
+    return _outcome(session, request, done, mode)
+
+
+def _look_closely(session: Session, request: Request, measured: Measured) -> Mode | None:
+    if not request.around:
+        return None
+    try:
+        return fit_mode(measured.plant, near=_peak_near(measured.plant, request.around))
+    except UnusableInput as unseen:
+        session.note(unseen.text)
+        return None
+
+
+def _peak_near(plant: FrequencyResponse, around: float) -> float:
+    """Frequency of the strongest answer within a tenth of one that was asked for. [Hz]"""
+    near = np.abs(plant.frequency / around - 1) < 0.1
+    return float(plant.frequency[near][np.argmax(np.abs(plant.value[near]))]) if near.any() else around
+
+
+def _differ(done: list[Measured]) -> float | None:
+    """Largest difference of the plant between the smallest and the largest amplitude, on lines to be trusted. [dB]"""
+    if len(done) < 2:
+        return None
+    first, last = done[0].plant, done[-1].plant
+    sure = (first.coherence > TRUSTED) & (last.coherence > TRUSTED)
+    if not sure.any():
+        return None
+    return float(np.max(np.abs(20 * np.log10(np.abs(last.value[sure] / first.value[sure])))))
+
+
+def _outcome(session: Session, request: Request, done: list[Measured], mode: Mode | None) -> Outcome:
+    last = done[-1]
+    margins = read_margins(last.opened.value, last.opened.frequency, closed_loop=last.closed.value)
+    findings = []
+    metrics: dict[str, Any] = {**margins.as_dict(), "amplitudes": [m.amplitude for m in done]}
+    where = "in motion" if request.moving else "at rest"
+    if margins.phase_margin is not None:
+        findings.append(
+            Finding(kind="response_phase", label=f"Phase margin, {request.loop} loop, {where}",
+                    value=margins.phase_margin, unit="rad", run=0)
+        )  # fmt: skip
+    if margins.bandwidth_hz is not None:
+        findings.append(
+            Finding(kind="response_bandwidth", label=f"Bandwidth, {request.loop} loop, {where}",
+                    value=margins.bandwidth_hz, unit="Hz", run=0)
+        )  # fmt: skip
+    differ = _differ(done)
+    if differ is not None:
+        findings.append(
+            Finding(kind="response_levels", label="Plant differs between amplitudes by up to", value=differ, unit="dB",
+                    run=0)
+        )  # fmt: skip
+    if mode is not None:
+        findings += [
+            Finding(kind="mode_frequency", label="Resonance, looked at closely", value=mode.frequency.value, unit="Hz",
+                    std=mode.frequency.std, run=0),
+            Finding(kind="mode_damping", label="Its damping", value=100 * mode.damping.value, unit="%",
+                    std=100 * mode.damping.std, run=0),
+        ]  # fmt: skip
+        metrics |= {"mode_hz": mode.frequency.value, "mode_damping": mode.damping.value, "mode_lines": mode.lines}
+    run = RunRecord(
+        kind="response",
+        title=f"Response, {request.loop} loop, {where}",
+        period=last.record.period,
+        channels=one_after_the_other([m.record for m in done]).channels,
+        excitation={
+            "point": POINTS[request.loop], "signal": request.signal, "repeat": request.period(session.rates),
+            "amplitudes": [m.amplitude for m in done],
+        },
+        metrics=metrics,
+        curves={
+            "loop": request.loop,
+            "plant_db": PLANT_DB[request.loop],
+            "responses": [_curves(m, UNITS[request.loop]) for m in done],
+        },
+    )  # fmt: skip
+    return Outcome(findings=findings, runs=[run], summary=_summary(request, last, mode))
+
+
+def _curves(measured: Measured, unit: str) -> dict[str, Any]:
+    """Plant, open and closed loop of one amplitude as they are kept, each with its confidence band."""
+    kept: dict[str, Any] = {"label": f"{measured.amplitude:.3g} {unit} rms"}
+    for name, seen in (("plant", measured.plant), ("open", measured.opened), ("closed", measured.closed)):
+        band = 20 * np.log10(1 + 2 * seen.std / np.maximum(np.abs(seen.value), 1e-300))
+        kept[name] = {
+            **curve_of(seen.frequency, seen.value, seen.coherence),
+            "band_db": np.round(np.minimum(band, 40.0), 3).tolist(),  # of two standard deviations
+        }
+    return kept
+
+
+def _summary(request: Request, last: Measured, mode: Mode | None) -> str:
+    sure = int(np.count_nonzero(last.plant.coherence > TRUSTED))
+    said = f"{request.loop} loop, {sure} of {len(last.plant.frequency)} lines with coherence above {TRUSTED}"
+    if mode is not None:
+        said += f"; {mode.frequency.value:.4g} Hz, damping {100 * mode.damping.value:.2g} %"
+    return said
+
+
+def _plan(axis: AxisModel, values: Values) -> Plan:
+    per, unit = axis.mechanism.unit_per_rad, axis.mechanism.unit
+    current = min(values["limit.current"], axis.motor.current_peak)
+    travel, speed = axis.goal.travel / 2, min(axis.goal.velocity, values["limit.velocity"])
+    return Plan(
+        title="Frequency response", travel=travel, speed=speed, current=current, seconds=SECONDS,
+        text=f"A loop is shaken by a small periodic signal, at rest or while it runs to and fro within "
+        f"{travel * per:.4g} {unit} at up to {speed * per:.4g} {unit}/s. Nothing in the drive changes. About "
+        f"{SECONDS:.0f} s, several times as long where one resonance is looked at closely.",
+    )  # fmt: skip
+
+
+def _usual(value: float) -> Any:
+    return lambda axis: value
+
+
+PROCEDURE = declare(
+    Procedure(
+        key="response", step="velocity", does="Measure the response", run=run_response, plan=_plan, fine_feedback=True,
+        finds=("response_phase", "response_bandwidth", "response_levels", "mode_frequency", "mode_damping"),
+        arguments=(
+            Argument(key="loop", label="Loop", unit="", low=0, high=2, preset=_usual(1), whole=True, choices=LOOPS),
+            Argument(key="signal", label="Signal", unit="", low=0, high=1, preset=_usual(0), whole=True,
+                     choices=SIGNALS),
+            Argument(key="moving", label="The axis", unit="", low=0, high=1, preset=_usual(1), whole=True,
+                     choices=("at rest", "in motion")),
+            Argument(key="amplitude", label="Amplitude, rms", unit="% of rated", low=0.1, high=60,
+                     preset=_usual(100 * USUAL_SHARE["velocity"])),
+            Argument(key="amplitudes", label="Amplitudes, each twice the last", unit="", low=1, high=4,
+                     preset=_usual(1), whole=True),
+            Argument(key="low", label="From", unit="Hz", low=0.5, high=5000, preset=_usual(4)),
+            Argument(key="high", label="To", unit="Hz", low=2, high=7000, preset=_usual(1000)),
+            Argument(key="lines", label="Lines", unit="", low=10, high=400, preset=_usual(80), whole=True),
+            Argument(key="around", label="Closely around (0: nowhere)", unit="Hz", low=0, high=1700, preset=_usual(0)),
+        ),
+    )
+)  # fmt: skip

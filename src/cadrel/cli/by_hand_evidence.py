@@ -153,8 +153,8 @@ def by_hand_part(benches: int, seed: int) -> tuple[list[str], bool]:
     lines = [
         "## Offsets by hand", "",
         "The vector is turned and readings are noted as a hand would, with its slips; pushes both ways confirm the "
-        f"result. Right is: confirmed within {TRUE_WITHIN:.0f}°, or refused where something slipped, or where readings lie "
-        "more than 15° off their mean. A third of the axes hang behind a brake.", "",
+        f"result. Right is: confirmed within {TRUE_WITHIN:.0f}°, or refused where something slipped, or where readings "
+        "lie more than 15° off their mean. A third of the axes hang behind a brake.", "",
         "| slip | axes | right | came of it | worst that unlocked loops |", "| --- | --- | --- | --- | --- |",
     ]  # fmt: skip
     good = True

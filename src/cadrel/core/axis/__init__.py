@@ -23,7 +23,13 @@ from cadrel.core.axis.advice import (
     shown_torque,
 )
 from cadrel.core.axis.arriving import Arriving, arriving, parts_of
-from cadrel.core.axis.drive_values import careful_velocity, drive_values, entry_from_drive, initial_gains
+from cadrel.core.axis.drive_values import (
+    START_TORQUE_FILTER_HZ,
+    careful_velocity,
+    drive_values,
+    entry_from_drive,
+    initial_gains,
+)
 from cadrel.core.axis.identified import SHOWN, fallen_identified, from_the_sheet
 from cadrel.core.axis.understanding import (
     AxisModel,
@@ -37,6 +43,7 @@ from cadrel.core.axis.understanding import (
 
 __all__ = [
     "SHOWN",
+    "START_TORQUE_FILTER_HZ",
     "Arriving",
     "AxisModel",
     "PlannedMove",

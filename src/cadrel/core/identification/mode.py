@@ -31,7 +31,7 @@ class Mode:
         return 2 * self.damping.value * self.frequency.value
 
 
-def fit_mode(response: FrequencyResponse, *, near: float, damping: float = 0.02) -> Mode:
+def fit_mode(response: FrequencyResponse, *, near: float) -> Mode:
     """Return the resonance that the lines around a frequency show.
 
     Parameters
@@ -39,9 +39,7 @@ def fit_mode(response: FrequencyResponse, *, near: float, damping: float = 0.02)
     response : FrequencyResponse
         With lines dense enough: several within the half-power width.
     near : float
-        Where to begin. [Hz]
-    damping : float
-        What to begin with; the span that counts goes by what is found.
+        Of its peak; the width of that is where the damping begins. [Hz]
 
     Raises
     ------
@@ -56,10 +54,11 @@ def fit_mode(response: FrequencyResponse, *, near: float, damping: float = 0.02)
     d, so only f0 and zeta are searched. Weighted by the stated std; their own std from the Jacobian, scaled by the
     misfit where that is larger than the noise.
     """
-    f0, zeta = near, damping
+    f0, zeta = near, _damping_of_peak(response, near)
     found = None
-    for _ in range(3):  # the span depends on what is found
-        span = max(WIDTHS * 2 * zeta * f0, 0.004 * f0)
+    wide = WIDTHS * 2 * zeta * f0  # by the peak's width; once by what was found, but not much narrower
+    for _ in range(2):
+        span = max(WIDTHS * 2 * zeta * f0, 0.5 * wide, 0.004 * f0)
         away = np.abs(response.frequency - f0)
         keep = away <= max(span, float(np.sort(away)[: FEWEST + 2][-1]))
         f, value = response.frequency[keep], response.value[keep]
@@ -75,6 +74,17 @@ def fit_mode(response: FrequencyResponse, *, near: float, damping: float = 0.02)
     f0, zeta, std_f, std_z = found
     within = int(np.count_nonzero(np.abs(f - f0) <= zeta * f0))
     return Mode(frequency=Estimated(f0, std_f), damping=Estimated(zeta, std_z), lines=within)
+
+
+def _damping_of_peak(response: FrequencyResponse, near: float) -> float:
+    """Half of the half-power width over the frequency, from the nearest lines that lie below it on either side."""
+    size = np.abs(response.value)
+    top = int(np.argmin(np.abs(response.frequency - near)))
+    below = np.nonzero(size < size[top] / math.sqrt(2))[0]
+    left, right = below[below < top], below[below > top]
+    low = response.frequency[left[-1]] if len(left) else response.frequency[0]
+    high = response.frequency[right[0]] if len(right) else response.frequency[-1]
+    return float(np.clip(0.5 * (high - low) / near, 1e-4, 0.2))
 
 
 def _smoothed(relative: FloatArray) -> FloatArray:

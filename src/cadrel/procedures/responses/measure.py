@@ -21,7 +21,7 @@ from cadrel.procedures.plant_in_motion import one_after_the_other
 from cadrel.procedures.responses.request import Request
 from cadrel.procedures.session import GENTLE, FloatArray, Session
 
-PASSES, LONG_PASSES = 6, 2  # of the usual period, and of one of several seconds
+PASSES, LONG_PASSES = 6, 4  # of the usual period, and of one of several seconds
 LONG = 8192  # [samples]
 PERIODS = 3  # of a pass; the first is left out
 BIAS_SHARE = 0.4  # of the speed agreed to, in motion: the excitation's peaks come on top

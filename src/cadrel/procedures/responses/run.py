@@ -1,10 +1,12 @@
 """The procedure that measures a response when it is asked for."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager, nullcontext
 from typing import Any
 
 import numpy as np
 
-from cadrel.core.axis import AxisModel
+from cadrel.core.axis import START_TORQUE_FILTER_HZ, AxisModel, careful_velocity
 from cadrel.core.control import read_margins
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.mode import Mode, fit_mode
@@ -17,6 +19,10 @@ from cadrel.procedures.responses.measure import POINTS, Measured, measure
 from cadrel.procedures.responses.request import LOOPS, SIGNALS, USUAL_SHARE, Request
 from cadrel.procedures.session import Session
 
+SOFT_HZ = 8.0  # crossover of the loop while a resonance is looked at
+SOFTENED = (
+    "velocity.gain", "velocity.reset_time", "velocity.torque_filter", "velocity.notch_frequency",
+)  # fmt: skip
 TRUSTED = 0.9  # coherence of a line that two amplitudes are compared on
 SECONDS = 40.0
 UNITS = {"current": "A", "velocity": "N·m", "position": "rad/s"}
@@ -38,13 +44,28 @@ def run_response(session: Session) -> Outcome:
             why=f"No line lies from {request.low:g} to {request.high:g} Hz.", remedy="Ask for a lowest line below it."
         )
     done: list[Measured] = []
-    for k in range(request.amplitudes):
-        begins = 0.05 + 0.9 * k / request.amplitudes
-        ends = 0.05 + 0.9 * (k + 1) / request.amplitudes
-        done.append(measure(session, request, 2.0**k, (begins, ends)))
+    with _soft(session) if request.around and request.loop == "velocity" else nullcontext():
+        for k in range(request.amplitudes):
+            begins = 0.05 + 0.9 * k / request.amplitudes
+            ends = 0.05 + 0.9 * (k + 1) / request.amplitudes
+            done.append(measure(session, request, 2.0**k, (begins, ends)))
     mode = _look_closely(session, request, done[-1])
     session.enter("done", 1.0)
     return _outcome(session, request, done, mode)
+
+
+@contextmanager
+def _soft(session: Session) -> Iterator[None]:
+    """Starting gains for as long as a resonance is looked at: a tight loop leaves nothing of the excitation there."""
+    kept = {key: session.values[key] for key in SOFTENED}
+    inertia = session.values["load.inertia"]
+    soft = careful_velocity(inertia, session.axis.motor.inertia, SOFT_HZ)
+    session.write({**soft, "velocity.notch_frequency": 0.0, "velocity.torque_filter": START_TORQUE_FILTER_HZ})
+    session.note("Measured on starting gains; open and closed loop are those of them.")
+    try:
+        yield
+    finally:
+        session.write(kept)
 
 
 def _look_closely(session: Session, request: Request, measured: Measured) -> Mode | None:

@@ -32,6 +32,9 @@ LABELS = {
     "current_peak": ("Current, peak", "A peak", 1.0),
     "current_rms": ("Current, effective", "A", 1.0),
     "bus_peak": ("Highest bus", "V", 1.0),
+    "mode_hz": ("Resonance, closely", "Hz", 1.0),
+    "mode_damping": ("Its damping", "%", 100.0),
+    "mode_lines": ("Lines in its half-power width", "", 1.0),
     "residual": ("Residual torque", "N·m", 1.0),
 }
 SI = {"position": "rad", "error": "rad", "velocity": "rad/s"}

@@ -259,7 +259,10 @@ def _stops(axis: Axis) -> list[dict[str, Any]]:
 
 
 def _arguments(procedure: Procedure, model: Any) -> list[dict[str, Any]]:
-    return [{"it": a, "preset": f"{a.preset(model):g}"} for a in procedure.arguments]
+    return [
+        {"it": a, "preset": f"{a.preset(model):g}", "choices": [(str(k), word) for k, word in enumerate(a.choices)]}
+        for a in procedure.arguments
+    ]
 
 
 def _remarks(axis: Axis, verdict: Verdict) -> list[str]:

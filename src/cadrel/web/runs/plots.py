@@ -10,6 +10,7 @@ from cadrel.web.projects.understanding import unit_of
 from cadrel.web.runs.models import Run
 from cadrel.web.runs.shape import reduce_min_max
 
+RESPONSES = {"plant": "what is controlled", "open": "open", "closed": "closed"}
 PAIRS = 700  # min/max pairs: more than a laptop's plot is wide
 # channel -> quantity (decides colour and axis), label, style
 CHANNELS: dict[str, tuple[str, str, str]] = {
@@ -140,6 +141,8 @@ def plots_of(axis: Axis, step: str, runs: Sequence[Run], pinned: Sequence[Run]) 
             plots.append(_bode_plot(newest, "closed"))
         if newest.curves.get("plant_measured"):
             plots.append(_plant_plot(newest))
+        if newest.curves.get("responses"):
+            plots += [_response_plot(newest, which) for which in RESPONSES]
     return plots
 
 
@@ -209,6 +212,34 @@ def _bode_plot(run: Run, which: str) -> dict[str, Any]:
         "run_id": run.pk,
         "id": f"{which}-{run.pk}",
     }
+
+
+def _response_plot(run: Run, which: str) -> dict[str, Any]:
+    """One of plant, open and closed loop, of every amplitude, the last with the band of two standard deviations."""
+    c = run.curves
+    series: list[dict[str, Any]] = []
+    *before, last = c["responses"]
+    series += [{"label": r["label"], "style": "dashed", **_curve(r[which])} for r in before]
+    curve = last[which]
+    for sign, label in ((1.0, "2 std above"), (-1.0, "2 std below")):
+        db = [d + sign * b for d, b in zip(curve["db"], curve["band_db"], strict=True)]
+        series.append({"label": label, "style": "ghost", "f": curve["f"], "db": db, "deg": curve["deg"]})
+    series.append({"label": last["label"], "style": "solid", **_curve(curve)})
+    return {
+        "title": f"{c['loop'].capitalize()} loop: {RESPONSES[which]}",
+        "kind": "bode",
+        "which": which,
+        "marks": run.metrics if which == "open" else {},
+        "run": run.number,
+        "run_id": run.pk,
+        "id": f"response-{which}-{run.pk}",
+        "db_label": c["plant_db"] if which == "plant" else "dB",
+        "series": series,
+    }
+
+
+def _curve(curve: dict[str, Any]) -> dict[str, Any]:
+    return {k: curve[k] for k in ("f", "db", "deg")}
 
 
 def _plant_plot(run: Run) -> dict[str, Any]:

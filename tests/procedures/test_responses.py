@@ -1,0 +1,147 @@
+"""Responses when asked for, against the true plant by a second way (`cli/true_plant.py`)."""
+
+import math
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pytest
+
+from cadrel.cli.true_plant import true_loops, true_velocity_closed
+from cadrel.core.control import Gains, TwoMass, Winding, feedback_filter
+from cadrel.core.control.cascade import loop_block, plant_block
+from cadrel.core.response import random_multisine
+from cadrel.core.simulation import RigTruth
+from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.responses.measure import bias_of
+from cadrel.procedures.responses.request import Request
+from tests.conftest import rig_of
+from tests.procedures.test_stops import Ready
+
+LIFT = rig_of("kiln-car-lift")
+
+
+def complex_of(curve: dict[str, Any]) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Frequency, value, coherence and the band of two standard deviations, as a share of the value."""
+    value = 10 ** (np.array(curve["db"]) / 20) * np.exp(1j * np.radians(curve["deg"]))
+    band = 10 ** (np.array(curve["band_db"]) / 20) - 1
+    return np.array(curve["f"]), value, np.array(curve["coherence"]), band
+
+
+def rung(hz: float, damping: float) -> RigTruth:
+    """The lift with its coupling ringing at a frequency."""
+    together = 1 / LIFT.inertia_motor + 1 / LIFT.inertia_load
+    stiffness = (2 * math.pi * hz) ** 2 / together
+    return replace(LIFT, stiffness=stiffness, damping=2 * damping * math.sqrt(stiffness / together))
+
+
+@pytest.mark.parametrize("signal", [0.0, 1.0])
+def test_the_closed_velocity_loop_in_motion_is_that_of_the_true_plant(signal: float) -> None:
+    ready = Ready(LIFT)
+    outcome, session = ready.run("response", signal=signal)
+    f, value, coherence, band = complex_of(outcome.runs[0].curves["responses"][0]["closed"])
+    speed = bias_of(session, Request.from_arguments({}))
+    true = true_velocity_closed(LIFT, session.values, f, speed_of_run=speed)
+    true = true * feedback_filter(Gains.from_drive(session.values), f)
+    sure = coherence > 0.9
+    assert sure.sum() > 40
+    ratio = value[sure] / true[sure]
+    assert np.quantile(np.abs(20 * np.log10(np.abs(ratio))), 0.95) < 0.5
+    assert np.quantile(np.abs(np.degrees(np.angle(ratio))), 0.95) < 3.0
+    # What the statement leaves out, friction first of all, is under half a decibel; within that the bands hold.
+    assert np.mean(np.abs(ratio - 1) < band[sure] + 0.02) > 0.9
+
+
+def test_what_is_controlled_open_and_closed_belong_together() -> None:
+    outcome, session = Ready(LIFT).run("response")
+    kept = outcome.runs[0].curves["responses"][0]
+    (f, plant, _, _), (_, opened, _, _), (_, closed, _, _) = (complex_of(kept[k]) for k in ("plant", "open", "closed"))
+    assert np.allclose(closed, opened / (1 + opened), rtol=0.01)
+    gains = Gains.from_drive(session.values)
+    load = TwoMass(
+        inertia_motor=LIFT.inertia_motor, inertia_load=LIFT.inertia_load, stiffness=LIFT.stiffness,
+        damping=LIFT.damping, viscous=LIFT.viscous_motor, viscous_load=LIFT.viscous_load,
+    )  # fmt: skip
+    winding = Winding.from_drive(session.values | {"motor.resistance": LIFT.resistance})
+    model = plant_block(load, winding, gains).response(f, output="raw speed", entry="torque")
+    assert np.median(np.abs(20 * np.log10(np.abs(plant / model)))) < 0.3
+
+
+@pytest.mark.parametrize("moving", [0.0, 1.0])
+def test_the_position_loops_margin_is_the_true_one(moving: float) -> None:
+    ready = Ready(replace(LIFT, coulomb_motor=0.0, coulomb_load=0.0))
+    ready.client.write({"position.gain": 40.0})
+    outcome, session = ready.run("response", loop=2.0, moving=moving)
+    found = {x.kind: x.value for x in outcome.findings}
+    true = true_loops(ready.drive.truth, session.values)["position"].margins
+    assert true.phase_margin is not None
+    assert math.degrees(found["response_phase"]) == pytest.approx(math.degrees(true.phase_margin), abs=4)
+
+
+def test_the_current_loop_is_measured_at_rest_up_to_thousands_of_hertz() -> None:
+    ready = Ready(replace(LIFT, dead_voltage=0.0))  # at currents as small as these it adds to the resistance
+    outcome, session = ready.run("response", loop=0.0, moving=1.0)
+    f, value, coherence, _ = complex_of(outcome.runs[0].curves["responses"][0]["closed"])
+    assert coherence.min() > 0.9
+    seen = Winding(resistance=LIFT.resistance, inductance=LIFT.inductance_d)
+    block = loop_block("current", TwoMass(inertia_motor=1.0), seen, Gains.from_drive(session.values), closed=True)
+    true = block.response(f, output="shown", entry="command")
+    assert np.max(np.abs(20 * np.log10(np.abs(value / true)))) < 0.5
+
+
+@pytest.mark.parametrize(("hz", "damping"), [(60.0, 0.005), (150.0, 0.005), (400.0, 0.005), (800.0, 0.005)])
+def test_a_resonance_of_half_a_percent_damping_is_resolved(hz: float, damping: float) -> None:
+    ready = Ready(rung(hz, damping))
+    first, _ = ready.run("velocity")  # as on the route: what rings is known roughly
+    ready.plant = ready.plant.with_part(first.plant)
+    outcome, session = ready.run("response", around=1.02 * hz)
+    truth = ready.drive.truth
+    load = TwoMass(
+        inertia_motor=truth.inertia_motor, inertia_load=truth.inertia_load, stiffness=truth.stiffness,
+        damping=truth.damping, viscous=truth.viscous_motor, viscous_load=truth.viscous_load,
+    )  # fmt: skip
+    poles = np.linalg.eigvals(plant_block(load, Winding.from_drive(session.values), Gains.from_drive(session.values)).a)
+    s = np.log(poles[np.abs(poles) > 1e-9].astype(complex)) * 4000
+    mode = s[np.argmin(np.abs(np.abs(s) - 2 * math.pi * hz))]  # of the sampled plant, whose back-EMF damps as well
+    found = {x.kind: x.value for x in outcome.findings}
+    assert found["mode_frequency"] == pytest.approx(abs(mode) / (2 * math.pi), rel=0.005)
+    assert found["mode_damping"] / 100 == pytest.approx(-mode.real / abs(mode), rel=0.2)
+    assert outcome.runs[0].metrics["mode_lines"] >= 5
+
+
+def test_amplitudes_are_each_twice_the_last_and_their_difference_is_told() -> None:
+    outcome, _ = Ready(LIFT).run("response", amplitudes=2.0, amplitude=3.0, lines=30.0)
+    smaller, larger = outcome.runs[0].excitation["amplitudes"]
+    assert larger == pytest.approx(2 * smaller)
+    assert len(outcome.runs[0].curves["responses"]) == 2
+    assert next(x.value for x in outcome.findings if x.kind == "response_levels") > 0
+
+
+def test_an_amplitude_beyond_what_was_agreed_to_is_lessened_and_said() -> None:
+    outcome, session = Ready(LIFT).run("response", amplitude=60.0, lines=30.0)
+    assert any("lessened" in note for note in session.notes)
+    assert outcome.runs[0].excitation["amplitudes"][0] < 0.6 * session.axis.motor.torque_constant * 8
+
+
+def test_an_empty_band_is_refused() -> None:
+    with pytest.raises(NotAllowed, match="No line lies"):
+        Ready(LIFT).run("response", low=500.0, high=100.0)
+
+
+def test_nothing_in_the_drive_is_changed_by_it() -> None:
+    ready = Ready(LIFT)
+    before = ready.client.read()
+    ready.run("response", lines=30.0)
+    assert ready.client.read() == before
+
+
+def test_the_drawn_phases_have_a_low_crest() -> None:
+    # Of one sine it is 1.41, of noise 3 to 4; of log-spaced lines as drawn 2.8.
+    request = Request.from_arguments({})
+    rates = Gains(
+        current_gain=1, current_reset=1, velocity_gain=1, velocity_reset=1, feedback_filter_hz=800, torque_filter_hz=800
+    ).rates
+    lines, period = request.lines(rates), request.period(rates)
+    signal = random_multisine(lines, n_samples=period, rms=1.0, rng=np.random.default_rng(31))
+    assert np.abs(signal).max() < 2.5
+    assert np.sqrt(np.mean(signal**2)) == pytest.approx(1.0)

@@ -99,8 +99,8 @@ class Watched(LocalLink):
         super().__init__(service.answer, service.advance)
         self.drive = drive
         self.way = -math.copysign(1.0, drive.truth.torque_load)
-        self.was_on = self.untold = False
-        self.let_go = self.fallen = self.begun = self.turned_from = self.turned = 0.0
+        self.was_on = self.untold = self.was_shorted = False
+        self.let_go = self.fallen = self.begun = self.lowest = self.highest = 0.0
 
     def wait(self, seconds: float) -> None:
         """As the link's own, in small steps."""
@@ -117,20 +117,26 @@ class Watched(LocalLink):
         if self.was_on and not on:
             self.let_go = float(s.theta1)
         if on and not self.was_on:
-            self.begun, self.turned_from, self.turned = float(s.theta1), float(s.vec_angle), 0.0
+            self.begun, self.lowest, self.highest = float(s.theta1), float(s.vec_angle), float(s.vec_angle)
             self.untold = True
         if not on:
             self.fallen = max(self.fallen, self.way * (float(s.theta1) - self.let_go))
+        elif s.mode == VECTOR and s.shorted:  # nothing leads it yet: all of it is a fall
+            if not self.was_shorted:
+                self.begun = float(s.theta1)
+            self.fallen = max(self.fallen, self.way * (float(s.theta1) - self.begun))
         elif s.mode == VECTOR:  # led by the vector, and up to half an electrical turn to come to it
             pairs = self.drive.truth.pole_pairs
-            self.turned = max(self.turned, abs(float(s.vec_angle) - self.turned_from) / pairs)
-            led = self.turned + math.pi / pairs
+            if self.was_shorted:  # caught: from here the vector leads
+                self.begun, self.lowest, self.highest = float(s.theta1), float(s.vec_angle), float(s.vec_angle)
+            self.lowest, self.highest = min(self.lowest, float(s.vec_angle)), max(self.highest, float(s.vec_angle))
+            led = (self.highest - self.lowest + math.pi) / pairs
             self.fallen = max(self.fallen, self.way * (float(s.theta1) - self.begun) - led)
         elif self.untold:  # a loop just closed, and nothing told yet: what it sags until it carries the load
             self.untold = not s.velocity_ref and not s.exc_now
             if self.untold:
                 self.fallen = max(self.fallen, self.way * (float(s.theta1) - self.begun))
-        self.was_on = on
+        self.was_on, self.was_shorted = on, bool(s.mode == VECTOR and s.shorted)
 
 
 def try_bench(number: int, seed: int, *, pin: bool = False) -> Hanging:
@@ -144,6 +150,7 @@ def try_bench(number: int, seed: int, *, pin: bool = False) -> Hanging:
     for procedure in in_order():
         consent = procedure.consent(axis, sent)
         found.allowed = max(LEAST_DEG, SHARE_OF_TRAVEL * math.degrees(consent.travel))
+        found.allowed += math.degrees(sent["brake.free_turn"])
         link.let_go, link.fallen = float(simulated._state.theta1), 0.0
         begun = float(simulated._state.theta1)
         session = Session(drive=drive, axis=axis, consent=consent, plant=plant)
@@ -326,11 +333,13 @@ def table(rows: list[Hanging], benches: int, seed: int) -> str:
         f"`bin/cadrel evidence guard --benches {benches} --seed {seed}`: drawn benches whose load hangs with 10 to "
         "60 % of the rated torque, either way, behind a brake that the drive or, a quarter of them, a controller "
         "operates, up to 5 ms late; its true times lie at 70 to 115 % of its sheet's (15 to 80 ms, 10 to 60 ms). The "
-        "resistor is up to 2.5 times what is usual. The sheet says nothing of the load. A fall is how far the true "
-        "shaft goes the way the load pulls while the power stage is off, or a loop is closed that was told nothing "
-        "yet; led by a vector, how far it goes beyond the vector's own way and half an electrical turn; in the current "
-        f"loop, where nothing is told to move, at all. Allowed: {SHARE_OF_TRAVEL:.0%} of the travel agreed to, or "
-        f"{LEAST_DEG:.0f}° of the motor, whichever is more.",
+        "resistor is up to 2.5 times what is usual. The sheet says nothing of the load.",
+        "",
+        "A fall is how far the true shaft goes the way the load pulls while the power stage is off, while a brake is "
+        "open onto shorted windings, or a loop is closed that was told nothing yet; led by a vector, how far it goes "
+        "beyond the vector's own way and half an electrical turn; in the current loop, where nothing is told to move, "
+        f"at all. Allowed: {SHARE_OF_TRAVEL:.0%} of the travel agreed to, or {LEAST_DEG:.0f}° of the motor, whichever "
+        "is more; of a pin also the turn that shows it to be out.",
         "",
         "| procedure | begun | came through | farthest fall |",
         "| --- | --- | --- | --- |",

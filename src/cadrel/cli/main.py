@@ -5,7 +5,7 @@ import os
 import sys
 from pathlib import Path
 
-SUBJECTS = ("route", "commutation", "faults", "verdicts", "sheets", "input", "guard")
+SUBJECTS = ("route", "commutation", "faults", "verdicts", "sheets", "input", "guard", "identification")
 
 
 def main() -> int:
@@ -112,6 +112,12 @@ def _evidence(arguments: argparse.Namespace) -> int:
 
         out = arguments.out or ROOT / "docs" / "evidence" / "verdicts.md"
         return verdict_evidence(benches=arguments.benches or 60, seed=arguments.seed, out=out)
+    if arguments.subject == "identification":
+        from cadrel.cli.identification_evidence import evidence as identification_evidence
+
+        out = arguments.out or ROOT / "docs" / "evidence" / "identification.md"
+        kept = ROOT / "var" / "evidence" / f"identification-{arguments.seed}.jsonl"
+        return identification_evidence(benches=arguments.benches or 200, seed=arguments.seed, out=out, kept=kept)
     if arguments.subject == "sheets":
         from cadrel.cli.sheet_evidence import evidence as sheet_evidence
 

@@ -94,6 +94,31 @@ def true_velocity_closed(
     return loop / (1 + loop) * (1 - pole / z) / (1 - pole)
 
 
+def true_velocity_plant(
+    truth: RigTruth, values: Mapping[str, float], frequency: FloatArray, *, speed_of_run: float
+) -> NDArray[np.complex128]:
+    """Return torque command to measured, unfiltered speed of a rig, its velocity loop open. [Hz], [rad/s]"""
+    a, b, speed, _ = _velocity_sample(truth, values)
+    z = np.exp(2j * np.pi * frequency * TV)
+    pole = lowpass_pole(values["velocity.feedback_filter"], period=TV)
+    seen = _response(a, b, speed, z) * _age(truth, values, frequency, speed_of_run)
+    return seen * (1 - pole / z) / (1 - pole)
+
+
+def resonances(truth: RigTruth) -> tuple[float, ...]:
+    """Return the frequencies at which the free masses of a rig ring against each other, rising. [Hz]"""
+    springs = [truth.stiffness]
+    masses = [truth.inertia_motor, truth.inertia_load]
+    if truth.inertia_third > 0.0:
+        springs.append(truth.stiffness_third)
+        masses.append(truth.inertia_third)
+    stiffness = np.zeros((len(masses), len(masses)))
+    for k, spring in enumerate(springs):
+        stiffness[k : k + 2, k : k + 2] += spring * np.array([[1.0, -1.0], [-1.0, 1.0]])
+    squared = np.sort(np.linalg.eigvals(np.diag(1 / np.array(masses)) @ stiffness).real)[1:]
+    return tuple(float(w) / (2 * math.pi) for w in np.sqrt(squared))
+
+
 def _age(
     truth: RigTruth, values: Mapping[str, float], frequency: FloatArray, speed_of_run: float
 ) -> NDArray[np.complex128]:
@@ -109,21 +134,31 @@ def _velocity_sample(
 ) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
     """State, input (torque command) and the rows of filtered speed and measured angle, over one velocity sample.
 
-    States: i, w1, th1, w2, th2, voltage in force, voltage next, integral, measured angle at the last sample, filtered
-    speed, and of a resolver's tracking converter the angle and the speed it holds.
+    States: i, w1, th1, w2, th2, with a third mass w3, th3, then voltage in force, voltage next, integral, measured
+    angle at the last sample, filtered speed, and of a resolver's tracking converter the angle and the speed it holds.
     """
-    t, n = truth, 12
+    t = truth
+    m = 7 if t.inertia_third > 0.0 else 5
+    n = m + 7
     kt, ke = 1.5 * t.pole_pairs * t.flux_linkage, t.pole_pairs * t.flux_linkage
     r, ind = t.resistance, t.inductance_q
-    plant = np.zeros((5, 5))
+    plant = np.zeros((m, m))
     plant[0, :2] = -r / ind, -ke / ind
-    plant[1] = [kt, -(t.damping + t.viscous_motor), -t.stiffness, t.damping, t.stiffness]
+    plant[1, :5] = np.array([kt, -(t.damping + t.viscous_motor), -t.stiffness, t.damping, t.stiffness])
     plant[1] /= t.inertia_motor
     plant[2, 1] = 1.0
-    plant[3] = np.array([0.0, t.damping, t.stiffness, -(t.damping + t.viscous_load), -t.stiffness]) / t.inertia_load
+    plant[3, :5] = np.array([0.0, t.damping, t.stiffness, -(t.damping + t.viscous_load), -t.stiffness])
     plant[4, 3] = 1.0
-    inlet = np.array([[1 / ind], [0.0], [0.0], [0.0], [0.0]])
-    phi, gamma, *_ = cont2discrete((plant, inlet, np.eye(5), np.zeros((5, 1))), TICK, method="zoh")
+    if m == 7:
+        beyond = np.array([t.damping_third, t.stiffness_third])
+        plant[3, 3:5] -= beyond
+        plant[3, 5:7] += beyond
+        plant[5, 3:5], plant[5, 5:7] = beyond / t.inertia_third, -beyond / t.inertia_third
+        plant[6, 5] = 1.0
+    plant[3] /= t.inertia_load
+    inlet = np.zeros((m, 1))
+    inlet[0, 0] = 1 / ind
+    phi, gamma, *_ = cont2discrete((plant, inlet, np.eye(m), np.zeros((m, 1))), TICK, method="zoh")
     kp, tn = values["current.gain"], values["current.reset_time"]
     kt_drive = 1.5 * values["motor.pole_pairs"] * values["motor.flux_linkage"]
     ke_drive = values["motor.pole_pairs"] * values["motor.flux_linkage"]
@@ -133,11 +168,11 @@ def _velocity_sample(
     follows = 2 * math.pi * values["feedback.resolver_bandwidth"] if t.device_kind.converts_signals else 0.0
     seen_angle = x[2] - (t.word_latency * x[1] if t.device_kind.has_words else 0.0)
     if follows:
-        seen_angle = x[10].copy()
-    raw = x[11].copy() if follows else (seen_angle - x[8]) / TV
-    speed = pole * x[9] + (1 - pole) * raw
-    tracked, tracked_speed = (x[10].copy(), x[11].copy()) if follows else (np.zeros(n + 1), np.zeros(n + 1))
-    body, now, integral = x[:5].copy(), x[6].copy(), x[7].copy()
+        seen_angle = x[m + 5].copy()
+    raw = x[m + 6].copy() if follows else (seen_angle - x[m + 3]) / TV
+    speed = pole * x[m + 4] + (1 - pole) * raw
+    tracked, tracked_speed = (x[m + 5].copy(), x[m + 6].copy()) if follows else (np.zeros(n + 1), np.zeros(n + 1))
+    body, now, integral = x[:m].copy(), x[m + 1].copy(), x[m + 2].copy()
     for _ in range(round(TV / TICK)):
         error = u / kt_drive - body[0]
         following = kp * error + integral + ke_drive * speed

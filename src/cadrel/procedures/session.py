@@ -204,6 +204,21 @@ class Session:
         except LinkError:
             self.note("The drive could not be told to stop; it stops by itself when the connection is lost.")
 
+    def require_room(self, reach: float) -> None:
+        """Raise `NotAllowed` where so far to either side would run into the ends of the travel. [rad]"""
+        here, v = float(self.drive.status()["position"]), self.values
+        per, unit = self.axis.mechanism.unit_per_rad, self.axis.mechanism.unit
+        for end, left in (
+            ("limit.travel_max", v["limit.travel_max"] - here),
+            ("limit.travel_min", here - v["limit.travel_min"]),
+        ):
+            if left < reach:
+                raise NotAllowed(
+                    why=f"It goes {reach * per:.3g} {unit} to either side, to the end of the travel "
+                    f"{max(left, 0.0) * per:.3g} are left.",
+                    remedy=f"Move the axis away from it, or correct {field_of(end)}.",
+                )
+
     # --- time -------------------------------------------------------------------------------------------------
 
     def check_abort(self) -> None:

@@ -342,8 +342,13 @@ def is_open(s, c):
         if abs(s.position - s.brake_from) < c.brake_free_turn:
             return False
         s.brake_free = 1
-        # The loops go on from the torque that freed it.
-        s.int_torque = s.torque_lp = s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = s.torque_cmd
+        # The vector that freed it counts from the nearest turn on. The loops go on from the torque that carries the
+        # load, as enabling was told, and where nothing was told from the one that freed it.
+        s.vec_angle -= TWO_PI * math.floor(s.vec_angle / TWO_PI + 0.5)
+        s.vec_target = s.vec_angle
+        if s.int_torque == 0.0:
+            s.int_torque = s.torque_cmd
+        s.torque_lp = s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = s.int_torque
         s.shorted = s.catching  # a load to be caught: now it may fall
         s.catch_wait = int(CURRENT_GONE * c.inductance / (c.resistance * TICK))
     return True

@@ -493,6 +493,7 @@ class SimulatedDrive:
         power_off(s)
         s.position_ref, s.guard_low, s.guard_high, s.guard_speed = s.position, guard_low, guard_high, guard_speed
         s.stopped = s.trip = 0
+        s.vec_angle = s.vec_target = math.remainder(float(s.vec_angle), 2 * math.pi)
         # A current of its own carries nothing: there the brake opens only when it is told to.
         s.brake_kept, s.guard_cuts = int(brake_closed or mode == "current"), int(cut_on_guard)
         s.brake_wait = int(self._settings.brake_operation != 0 and not s.brake_kept)

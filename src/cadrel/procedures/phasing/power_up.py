@@ -10,6 +10,7 @@ from cadrel.procedures.phasing.holding import hold_angles
 from cadrel.procedures.phasing.plan import FEWER_ANGLES, POWER_UP_TURNING, plan_power_up
 from cadrel.procedures.phasing.small_motion import search
 from cadrel.procedures.phasing.turning import turn_vector
+from cadrel.procedures.phasing.vector import bring_up
 from cadrel.procedures.session import Session
 
 LEAST_BOUND = math.radians(2)  # electrical: what few held angles may not claim to be better than
@@ -48,9 +49,7 @@ def _align(session: Session) -> Outcome:
     turning = turn_vector(session, centre, plan=POWER_UP_TURNING)
     session.enter("holding angles", 0.6)
     with session.enabled_around("vector", centre):
-        session.drive.vector(angle=0.0, rate=2 * math.pi, current=turning.current, rise=turning.current / 0.3)
-        session.brake_opened()
-        session.hold(0.35)
+        bring_up(session, 0.0, turning.current)
         held = hold_angles(session, turning, FEWER_ANGLES)
     bound = math.hypot(LEAST_BOUND, 2 * held.spread / math.sqrt(FEWER_ANGLES), DOUBT_OF_BIAS * abs(turning.bias))
     if bound > MOST_BOUND:

@@ -27,6 +27,7 @@ from cadrel.procedures.phasing.holding import hold_angles
 from cadrel.procedures.phasing.plan import FEWER_ANGLES, HELD_ANGLES, LONG_ALREADY, LONG_BY_THEN, plan_commutation
 from cadrel.procedures.phasing.signals import Correction, correct_signals
 from cadrel.procedures.phasing.turning import TURN, Turning, counts_between_indexes, turn_vector
+from cadrel.procedures.phasing.vector import bring_up
 from cadrel.procedures.session import Consent, Session
 
 HELD_BACK = 0.88  # of what was agreed to: where the guard lets go, a shaft still runs out
@@ -144,8 +145,7 @@ def _hold(session: Session, found: _Found, centre: float) -> None:
     """Hold angles, and turn what was seen into the values the drive needs for its kind of device."""
     turning, axis, drive = found.turning, session.axis, session.drive
     with session.enabled_around("vector", centre):
-        drive.vector(angle=0.0, rate=TURN, current=turning.current, rise=turning.current / 0.3)
-        session.hold(0.35)
+        bring_up(session, 0.0, turning.current)
         few = _taken(session, found) > LONG_ALREADY
         found.held = hold_angles(session, turning, FEWER_ANGLES if few else HELD_ANGLES)
         if not axis.knows_angle_at_power_up:

@@ -135,6 +135,17 @@ def begin_at(session: Session, angle: float, current: float) -> None:
     session.hold(0.35)
 
 
+def bring_up(session: Session, angle: float, current: float) -> None:
+    """Bring up a vector at an angle, and wait until it leads the shaft: until the brake is open, its pin out."""
+    session.drive.vector(angle=angle, rate=TURN, current=current, rise=current / 0.3)
+    session.brake_opened()
+    if session.axis.brake_by_pin:  # which the drive takes out by turning the vector on
+        turned = abs(float(session.look()["vector_angle"]) - angle)
+        session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=current, rise=current / 0.3)
+        session.hold(turned / (TURN * SLOW_TURN))
+    session.hold(0.35)
+
+
 def settle_on(session: Session, angle: float, current: float) -> float:
     """Pull the shaft to a vector: half the current first, so that it does not swing. Period of the swing left. [s]"""
     status = session.look()

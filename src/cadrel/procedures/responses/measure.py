@@ -28,6 +28,7 @@ BIAS_SHARE = 0.4  # of the speed agreed to, in motion: the excitation's peaks co
 SWING_SHARE = 0.25  # of it, rms, that an excitation may make at standstill
 SWING_IN_MOTION = 0.2  # rms over the bias: the direction stays
 TRAVEL_SHARE = 0.1  # of the travel agreed to, rms, that it may make
+PASS_BEGINS, PASS_REACH = 0.75, 0.85  # of the travel agreed to, from where it stood; and how far a pass may come
 SETTLED = 0.15  # [s] at a bias before anything is injected
 PHASES = 31  # seed of the drawn phases: the same experiment each time
 MODES = {"current": "current", "velocity": "velocity", "position": "position"}
@@ -151,7 +152,7 @@ def _one_pass(session: Session, request: Request, signal: FloatArray, home: floa
             session.hold(SETTLED)
             record = excited()
         else:
-            session.go_to(home - direction * 0.75 * session.consent.travel, speed=2 * bias)
+            session.go_to(home - direction * PASS_BEGINS * session.consent.travel, speed=2 * bias)
             session.run_at(direction * bias)
             session.hold(SETTLED)
             record = excited()

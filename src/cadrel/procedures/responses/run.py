@@ -15,7 +15,7 @@ from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.plant_in_motion import one_after_the_other
-from cadrel.procedures.responses.measure import POINTS, Measured, measure
+from cadrel.procedures.responses.measure import PASS_REACH, POINTS, Measured, measure
 from cadrel.procedures.responses.request import LOOPS, SIGNALS, USUAL_SHARE, Request
 from cadrel.procedures.session import Session
 
@@ -43,6 +43,8 @@ def run_response(session: Session) -> Outcome:
         raise NotAllowed(
             why=f"No line lies from {request.low:g} to {request.high:g} Hz.", remedy="Ask for a lowest line below it."
         )
+    if request.moving:
+        session.require_room(PASS_REACH * session.consent.travel)
     done: list[Measured] = []
     with _soft(session) if request.around and request.loop == "velocity" else nullcontext():
         for k in range(request.amplitudes):
@@ -192,12 +194,12 @@ PROCEDURE = declare(
                      choices=("at rest", "in motion")),
             Argument(key="amplitude", label="Amplitude, rms", unit="% of rated", low=0.1, high=60,
                      preset=_usual(100 * USUAL_SHARE["velocity"])),
-            Argument(key="amplitudes", label="Amplitudes, each twice the last", unit="", low=1, high=4,
+            Argument(key="amplitudes", label="Amplitudes, doubling", unit="", low=1, high=4,
                      preset=_usual(1), whole=True),
             Argument(key="low", label="From", unit="Hz", low=0.5, high=5000, preset=_usual(4)),
             Argument(key="high", label="To", unit="Hz", low=2, high=7000, preset=_usual(1000)),
             Argument(key="lines", label="Lines", unit="", low=10, high=400, preset=_usual(80), whole=True),
-            Argument(key="around", label="Closely around (0: nowhere)", unit="Hz", low=0, high=1700, preset=_usual(0)),
+            Argument(key="around", label="Closely around", unit="Hz", low=0, high=1700, preset=_usual(0)),
         ),
     )
 )  # fmt: skip

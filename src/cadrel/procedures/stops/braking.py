@@ -64,7 +64,7 @@ def run_stops(session: Session) -> Outcome:
         raise NotAllowed(why="The load is not identified.", remedy="Run the load step first.")
     ramp, quick = values["limit.acceleration"], values["limit.quick_stop"]
     speed = _speed(session, ramp)
-    _require_room(session, speed, ramp)
+    session.require_room(speed**2 / ramp + speed * AT_SPEED)
     worse = -math.copysign(1.0, total.constant) if total.constant else 1.0  # sinking, a load gives back more
     stops = []
     for k, (way, title, rate) in enumerate((
@@ -94,23 +94,6 @@ def _speed(session: Session, ramp: float) -> float:
             remedy=f"Raise {field_of('procedure.travel')}.",
         )
     return speed
-
-
-def _require_room(session: Session, speed: float, ramp: float) -> None:
-    """Raise `NotAllowed` where a stroke to either side would run into the ends of the travel."""
-    reach = speed**2 / ramp + speed * AT_SPEED
-    here, v = float(session.drive.status()["position"]), session.values
-    per, unit = session.axis.mechanism.unit_per_rad, session.axis.mechanism.unit
-    for end, left in (
-        ("limit.travel_max", v["limit.travel_max"] - here),
-        ("limit.travel_min", here - v["limit.travel_min"]),
-    ):
-        if left < reach:
-            raise NotAllowed(
-                why=f"A stroke takes {reach * per:.3g} {unit}, to the end of the travel {max(left, 0.0) * per:.3g} are "
-                "left.",
-                remedy=f"Move the axis away from it, or correct {field_of(end)}.",
-            )
 
 
 def _brake(session: Session, speed: float, rate: float, *, ramp: float, quick: bool) -> tuple[Recording, float, str]:

@@ -90,9 +90,10 @@ def keep_outcome(
         )
     said = "" if verdict is None or verdict.is_proven else f" Not proven: {verdict.reason}."
     Event.objects.create(axis=axis, who=who, kind="run", text=f"{step}: {outcome.summary}{said}"[:400])
-    Proposal.objects.filter(axis=axis, step=step, state__in=("open", "withheld")).update(
-        state="replaced", decided=timezone.now()
-    )
+    if outcome.changes or not finds:  # what only looks leaves a proposal as it stands
+        Proposal.objects.filter(axis=axis, step=step, state__in=("open", "withheld")).update(
+            state="replaced", decided=timezone.now()
+        )
     if outcome.withheld:
         back = [{"key": k, "before": before.get(k), "after": v} for k, v in outcome.withheld.items()]
         Proposal.objects.create(

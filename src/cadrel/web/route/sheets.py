@@ -94,7 +94,8 @@ def _step_state(axis: Axis, key: str, values: dict[str, Any], found: list[Any]) 
         return "missed", f"not proven: {missed.reason}"
     if found:
         worst = "proven" if any(f.state == "proven" for f in found) else "measured"
-        return worst, found[0].summary
+        proving = next((f for f in found if f.verdict_id), found[0])  # not what was only looked at
+        return worst, proving.summary
     return "open", "not done"
 
 

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from cadrel.cli.alignment_evidence import alignments
-from cadrel.cli.by_hand_evidence import HARMLESS, SLIPS, TRUE_WITHIN, Slip, by_hand
+from cadrel.cli.by_hand_evidence import APART, HARMLESS, SLIPS, TRUE_WITHIN, Slip, by_hand
 from cadrel.cli.phasing_draws import DrawnBench, draw_phasing_bench, with_fault
 from cadrel.cli.phasing_evidence import BEYOND, NAMES, WITHIN, is_right, searches, try_bench
 from cadrel.cli.true_angle import true_error
@@ -114,7 +114,7 @@ def test_an_offset_by_hand_unlocks_loops_only_where_it_is_right(slip: Slip) -> N
         assert error is not None
         assert abs(error) < TRUE_WITHIN
     else:
-        assert came.startswith("refused")
+        assert came.startswith("refused") or came == APART
 
 
 def test_what_may_be_said_of_a_fault_is_stated_for_each() -> None:

@@ -19,7 +19,7 @@ from cadrel.core.control import Gains, Winding
 from cadrel.core.errors import CadrelError
 from cadrel.core.identification import IdentifiedPlant, fit_two_mass
 from cadrel.core.response import FrequencyResponse
-from cadrel.core.simulation import RigTruth, SimulatedDrive
+from cadrel.core.simulation import RigTruth, SimulatedDrive, rated_torque
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import PROCEDURES, Outcome, Session
 from cadrel.procedures.plant_in_motion import edge_age
@@ -27,13 +27,15 @@ from cadrel.procedures.responses.measure import bias_of
 from cadrel.procedures.responses.request import Request
 from cadrel.procedures.route import load_project_values
 
-STEPS = ("commutation", "current", "load", "response")
+STEPS = ("commutation", "current", "load", "cogging", "response")
 TRUSTED = 0.9  # coherence
 # 95th percentile of the relative error that is asked for; resonances where they lie below the highest line. [%]
 ASKED = {
     "resistance": 2.0, "inductance_q": 4.0, "flux": 2.0, "load": 3.0, "coulomb": 6.0, "viscous": 30.0, "resonance": 3.0,
+    "cogging": 20.0,
 }  # fmt: skip
 ASKED_DB, ASKED_DEG = 0.5, 3.0
+WORTH_NAMING = 0.003  # of the rated torque: less cogging than that is no matter
 HIGHEST = 900.0  # [Hz] a resonance above is seen by its flank only
 
 
@@ -81,6 +83,8 @@ def identify(numbered: tuple[int, int]) -> Identified:
             break
         plant, found.reached = plant.with_part(outcome.plant), key
         _compare(found, truth, outcome)
+        if key == "cogging":
+            _compare_cogging(found, truth, outcome)
         if key == "commutation":
             found.offset_deg = true_error(simulated)
         if key == "response":
@@ -100,6 +104,18 @@ def _compare(found: Identified, truth: RigTruth, outcome: Outcome) -> None:
             found.errors[f.kind] = f.value / known[f.kind] - 1
             if f.std:
                 found.sigmas[f.kind] = (f.value - known[f.kind]) / f.std
+
+
+def _compare_cogging(found: Identified, truth: RigTruth, outcome: Outcome) -> None:
+    """The largest harmonic, where it is worth naming: found at its order, and how large."""
+    order, size, _ = max(truth.cogging, key=lambda wave: wave[1])
+    if size < WORTH_NAMING * rated_torque(truth):
+        return
+    of = {f.kind: f for f in outcome.findings}
+    named = "cogging_order" in of and of["cogging_order"].value == order
+    found.errors["cogging"] = of["cogging"].value / size - 1 if named else -1.0
+    if named and of["cogging"].std:
+        found.sigmas["cogging"] = (of["cogging"].value - size) / of["cogging"].std
 
 
 def _compare_response(found: Identified, truth: RigTruth, outcome: Outcome, session: Session) -> None:
@@ -171,10 +187,11 @@ def document(rows: list[Identified], *, seed: int) -> tuple[str, bool]:
         "torque, varying over the turn, gravity to 50 % behind a brake, cogging to 3 %, torque ripple, iron that "
         "saturates, current sensors with offset and gain error, eccentric scales, every kind of device, rotary and "
         "linear, five laws of dead time, sheets off by up to 10 %. From the sheet, unattended, without tuning: "
-        "commutation, current loop, load, response in motion. The true response comes from the exact sampled system "
-        "of the rig's own figures (`cli/true_plant.py`), its play closed.", "",
+        "commutation, current loop, load, cogging, response in motion. The true response comes from the exact sampled "
+        "system of the rig's own figures (`cli/true_plant.py`), its play closed.", "",
         f"**Through all of it: {len(through)} of {len(fine)}** "
-        f"({100 * len(through) / max(len(fine), 1):.1f} %; 98 asked). Halls alone, of which nothing but commutation and current loop is asked: "
+        f"({100 * len(through) / max(len(fine), 1):.1f} %; 98 asked). Halls alone, of which nothing but commutation "
+        "and current loop is asked: "
         f"{sum(r.reached == 'current' for r in rows if r.device == 'halls')} of {len(rows) - len(fine)}. Drive time, "
         f"median: {np.median([r.drive_time for r in through] or [0]):.0f} s (35 asked).", "",
         "| quantity | found on | median | 95 % within | asked | within 2 std |",

@@ -7,7 +7,9 @@ errors.py        why a procedure ended without a result
 phasing/         commutation: directions, pole pairs, Halls, offset, torque per amp; the angle at power-up
 electrical.py    R, L; current-loop gains; step and frequency response of the current loop
 load.py          flux, inertia, friction
+cogging.py       torque over a turn of the motor
 plant_in_motion.py   the velocity plant's frequency response while the axis runs, and its model
+responses/       any loop's response when it is asked for; proves nothing
 velocity.py      proposal on the plant, before and after
 position.py      position gain, step
 acceptance.py    the real move, many times

@@ -8,6 +8,8 @@ electrical.py   resistance from the slope, inductance from the admittance, flux 
 load.py         inertia, friction, gravity from back-and-forth runs
 plant.py        what load and velocity runs found, as one typed value
 two_mass.py     measured velocity plant -> two-mass model
+mode.py         one resonance looked at closely -> frequency, damping
+cogging.py      runs at constant speed -> torque over a turn, by harmonics
 """
 
 from cadrel.core.identification.alignment import (
@@ -19,6 +21,7 @@ from cadrel.core.identification.alignment import (
     offset_from_alignment,
 )
 from cadrel.core.identification.by_hand import Contradiction, OffsetByHand, offset_by_hand
+from cadrel.core.identification.cogging import CoggingMap, cogging_map
 from cadrel.core.identification.electrical import (
     angle_error_from_spinning,
     fit_admittance,
@@ -29,6 +32,7 @@ from cadrel.core.identification.electrical import (
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.identification.halls import HallFault, HallMap, learn_halls
 from cadrel.core.identification.load import LoadEstimate, fit_load
+from cadrel.core.identification.mode import Mode, fit_mode
 from cadrel.core.identification.plant import IdentifiedPlant, PlantPart, SpringyLoad, TotalLoad
 from cadrel.core.identification.turning import (
     Following,
@@ -40,6 +44,7 @@ from cadrel.core.identification.turning import (
 from cadrel.core.identification.two_mass import PlantFit, fit_two_mass
 
 __all__ = [
+    "CoggingMap",
     "Contradiction",
     "Estimated",
     "Following",
@@ -47,6 +52,7 @@ __all__ = [
     "HallMap",
     "IdentifiedPlant",
     "LoadEstimate",
+    "Mode",
     "OffsetByHand",
     "OffsetResult",
     "PlantFit",
@@ -59,8 +65,10 @@ __all__ = [
     "angle_error_from_spinning",
     "angle_from_breakaway",
     "angle_from_slips",
+    "cogging_map",
     "fit_admittance",
     "fit_load",
+    "fit_mode",
     "fit_two_mass",
     "flux_from_spinning",
     "following",

@@ -50,7 +50,8 @@ def run(request: HttpRequest, axis_id: int, number: int) -> HttpResponse:
     series = time_series(found, None, units, as_recorded=True)
     for other in pinned:
         series += time_series(other, list(found.channels)[:2], units, ghost=True, as_recorded=True)
-    derived = [p for p in plots_of(axis, found.step, [found], []) if p["kind"] == "bode" or mean_of(found)]
+    drawn = plots_of(axis, found.step, [found], [])
+    derived = [p for p in drawn if p["kind"] == "bode" or p["x_label"] != "ms" or mean_of(found)]
     plots = list(derived)
     if series:
         plots.insert(

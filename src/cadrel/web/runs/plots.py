@@ -141,6 +141,8 @@ def plots_of(axis: Axis, step: str, runs: Sequence[Run], pinned: Sequence[Run]) 
             plots.append(_bode_plot(newest, "closed"))
         if newest.curves.get("plant_measured"):
             plots.append(_plant_plot(newest))
+        if newest.curves.get("torque"):
+            plots.append(_turn_plot(newest))
         if newest.curves.get("responses"):
             plots += [_response_plot(newest, which) for which in RESPONSES]
     return plots
@@ -211,6 +213,23 @@ def _bode_plot(run: Run, which: str) -> dict[str, Any]:
         "run": run.number,
         "run_id": run.pk,
         "id": f"{which}-{run.pk}",
+    }
+
+
+def _turn_plot(run: Run) -> dict[str, Any]:
+    """Torque over a turn of the motor."""
+    series = {
+        "label": "Cogging", "quantity": "torque", "unit": UNITS["torque"], "style": "solid", "key": "cogging",
+        "x": run.curves["angle_deg"], "y": run.curves["torque"],
+    }  # fmt: skip
+    return {
+        "title": "Cogging over a turn of the motor",
+        "kind": "time",
+        "x_label": "°",
+        "series": [series],
+        "run": run.number,
+        "run_id": run.pk,
+        "id": f"turn-{run.pk}",
     }
 
 

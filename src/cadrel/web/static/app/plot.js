@@ -33,7 +33,7 @@ function time(root, spec) {
       made: chart(place, {
         series: group,
         height: groups.length > 2 ? 150 : 190,
-        xLabel: i === groups.length - 1 ? "ms" : "",
+        xLabel: i === groups.length - 1 ? (spec.x_label ?? "ms") : "",
         sync: spec.id,
         right,
         onCursor: (text) => {

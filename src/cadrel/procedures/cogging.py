@@ -1,0 +1,118 @@
+"""Cogging over a turn of the motor, mapped at constant speed both ways."""
+
+import math
+
+import numpy as np
+
+from cadrel.core.axis import AxisModel
+from cadrel.core.identification import cogging_map
+from cadrel.core.parameters import field_of
+from cadrel.procedures.declaration import Procedure, Values, declare
+from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
+from cadrel.procedures.session import GENTLE, Session
+
+CHANNELS = ("position", "velocity", "i_q")
+SPEED = 2 * math.pi * 0.8  # [rad/s] of the motor, or what is agreed to: friction is past its minimum there
+TURNS = 3.0  # each way, where the travel has them
+LEAST = 1.3  # turns that must be had, the approach to speed included
+BEGINS = 0.85  # of the travel agreed to, from where it stood
+SETTLES = 0.25  # [s] after the speed is reached
+MOST_ORDER = 72  # per turn; twelve slots and eight poles make 24, eighteen and twenty 180, which is small
+POINTS = 361  # of the curve that is kept
+RECORDED_EVERY = 2  # velocity samples
+
+
+def run_cogging(session: Session) -> Outcome:
+    """Run some turns forward and back at constant speed, and read what repeats with the turn.
+
+    Raises
+    ------
+    NotAllowed
+        The load is not known, or not even one turn can be run within the travel agreed to.
+    """
+    session.refresh()
+    total = session.plant.total
+    if total is None:
+        raise NotAllowed(why="The load is not identified.", remedy="Run “Identify the load” first.")
+    speed = min(SPEED, 0.25 * session.consent.speed)
+    begin = speed * (GENTLE + SETTLES)
+    room = 2 * BEGINS * session.consent.travel - begin
+    turns = min(TURNS, room / (2 * math.pi))
+    if turns < LEAST:
+        raise NotAllowed(
+            why=f"Within the travel agreed to {max(turns, 0.0):.2g} turns of the motor can be run.",
+            remedy=f"Raise {field_of('procedure.travel')} to {2 * LEAST / max(turns, 0.1):.2g} times as much.",
+        )
+    seconds = turns * 2 * math.pi / speed
+    home = float(session.drive.status()["position"])
+    records = []
+    for k, way in enumerate((1.0, -1.0)):
+        session.enter("turning forward" if way > 0 else "turning back", 0.1 + 0.4 * k)
+        with session.enabled_around("velocity", home):
+            session.go_to(home - way * BEGINS * session.consent.travel, speed=2 * speed)
+            session.run_at(way * speed)
+            session.hold(SETTLES)
+            session.arm(CHANNELS, seconds=seconds, divider=RECORDED_EVERY * session.rates.ticks)
+            records.append(session.recorded(at_most=seconds + 2.0))
+            session.drive.run_at(0.0, acceleration=speed / GENTLE)
+            session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+        session.standstill()
+    with session.enabled_around("velocity", home):
+        session.go_to(home, speed=2 * speed)
+    session.standstill()
+    session.enter("done", 1.0)
+    kt = session.axis.motor.torque_constant
+    found = cogging_map(
+        [(r["position"], r["i_q"]) for r in records], torque_constant=kt, inertia=total.inertia,
+        period=records[0].period, most=MOST_ORDER,
+    )  # fmt: skip
+    angle = np.linspace(0, 2 * math.pi, POINTS)
+    curve = found.over(angle)
+    rated = kt * session.current_continuous
+    kept = {"angle_deg": np.degrees(angle).round(3).tolist(), "torque": curve.round(9).tolist()}
+    runs = [
+        RunRecord(
+            kind="cogging", title="Cogging, forward" if k == 0 else "Cogging, back", period=r.period,
+            channels=r.channels, excitation={"point": "velocity"}, metrics={"peak_to_peak": float(np.ptp(curve))},
+            curves=kept if k == 0 else {},
+        )
+        for k, r in enumerate(records)
+    ]  # fmt: skip
+    named = found.named
+    if not len(named):
+        least = float(found.std.max()) * 4
+        return Outcome(
+            runs=runs, findings=[Finding(kind="cogging", label="Cogging, at most", value=least, unit="N·m", run=0)],
+            summary=f"no cogging above {100 * least / rated:.2g} % of rated",
+        )  # fmt: skip
+    top = int(np.nonzero(found.orders == named[0])[0][0])
+    value, std = float(found.amplitude[top]), float(found.std[top])
+    return Outcome(
+        findings=[
+            Finding(kind="cogging", label=f"Cogging, {named[0]} times a turn", value=value, unit="N·m", std=std, run=0),
+            Finding(kind="cogging_order", label="Its order", value=float(named[0]), unit="", run=0),
+            Finding(kind="cogging_span", label="Cogging, peak to peak", value=float(np.ptp(curve)), unit="N·m", run=0),
+        ],
+        runs=runs,
+        summary=f"{named[0]} times a turn {100 * value / rated:.2g} % of rated, {len(named)} orders stand out",
+    )  # fmt: skip
+
+
+def _plan(axis: AxisModel, values: Values) -> Plan:
+    per, unit = axis.mechanism.unit_per_rad, axis.mechanism.unit
+    travel, speed = axis.goal.travel / 2, min(4 * SPEED, axis.goal.velocity, values["limit.velocity"])
+    current = min(values["limit.current"], axis.motor.current_peak)
+    return Plan(
+        title="Cogging", travel=travel, speed=speed, current=current, seconds=20.0,
+        text=f"It turns slowly, up to {TURNS:.0f} turns of the motor forward and back, within {travel * per:.4g} "
+        f"{unit} to either side at up to {speed * per:.4g} {unit}/s; about 20 s.",
+    )  # fmt: skip
+
+
+PROCEDURE = declare(
+    Procedure(
+        key="cogging", step="load", does="Map the cogging", run=run_cogging, plan=_plan, fine_feedback=True,
+        finds=("cogging", "cogging_order", "cogging_span"),
+    )
+)  # fmt: skip

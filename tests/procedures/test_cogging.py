@@ -1,0 +1,69 @@
+"""Cogging mapped at constant speed, against what the stand-in's motor has."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from cadrel.core.errors import UnusableInput
+from cadrel.core.identification import IdentifiedPlant, cogging_map
+from cadrel.procedures.errors import NotAllowed
+from tests.conftest import rig_of
+from tests.procedures.test_stops import Ready
+
+LIFT = rig_of("kiln-car-lift")
+
+
+def test_the_largest_harmonic_is_named_with_its_size() -> None:
+    ready = Ready(replace(LIFT, cogging=((24, 0.08, 20), (8, 0.03, 50))))
+    outcome, session = ready.run("cogging")
+    found = {f.kind: f for f in outcome.findings}
+    assert found["cogging_order"].value == 24
+    assert found["cogging"].value == pytest.approx(0.08, rel=0.05)
+    torque = np.array(outcome.runs[0].curves["torque"])
+    assert found["cogging_span"].value == pytest.approx(float(np.ptp(torque)), rel=1e-6)
+    assert np.ptp(torque) == pytest.approx(2 * (0.08 + 0.03), rel=0.2)
+    assert session.drive.status()["mode"] == "off"
+
+
+def test_a_motor_without_has_none_and_says_how_little_would_have_been_seen() -> None:
+    outcome, _ = Ready(LIFT).run("cogging")
+    assert [f.label for f in outcome.findings] == ["Cogging, at most"]
+    assert 0 < outcome.findings[0].value < 0.01
+
+
+def test_without_a_load_or_room_for_a_turn_it_is_refused() -> None:
+    ready = Ready(LIFT)
+    ready.plant = IdentifiedPlant()
+    with pytest.raises(NotAllowed, match="not identified"):
+        ready.run("cogging")
+    short = Ready(LIFT, **{"procedure.travel": {"value": 4.0, "unit": "mm", "source": "typed"}})
+    with pytest.raises(NotAllowed, match="turns of the motor"):
+        short.run("cogging")
+
+
+def test_the_map_is_what_drives_a_mass_that_a_perfect_loop_does_not_hold() -> None:
+    """Motion computed from a known torque: half of it carried by current, half accelerating the mass."""
+    speed, period, inertia, kt = 5.0, 5e-4, 1e-3, 0.5
+    t = np.arange(round(3 * 2 * math.pi / speed / period)) * period
+    size, order = 0.02, 12
+    runs = []
+    for way in (1.0, -1.0):
+        angle = way * speed * t
+        torque = size * np.sin(order * angle + 0.4)
+        current = -0.5 * torque / kt + 0.3 * way
+        swing = -0.5 * torque / (inertia * (order * speed) ** 2)  # of half the torque, on the mass
+        runs.append((angle + swing, current))
+    found = cogging_map(runs, torque_constant=kt, inertia=inertia, period=period, most=40)
+    assert found.named[0] == order
+    at = int(np.nonzero(found.orders == order)[0][0])
+    assert found.amplitude[at] == pytest.approx(size, rel=0.02)
+    angle = np.linspace(0, 2 * math.pi, 50)
+    assert np.allclose(found.over(angle), size * np.sin(order * angle + 0.4), atol=0.05 * size)
+
+
+def test_less_than_a_turn_is_no_map() -> None:
+    x = np.linspace(0, 3.0, 500)
+    with pytest.raises(UnusableInput, match="whole turn"):
+        cogging_map([(x, np.zeros(500))], torque_constant=1.0, inertia=1.0, period=1e-3, most=10)

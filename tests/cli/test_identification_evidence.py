@@ -16,7 +16,7 @@ from tests.conftest import rig_of
 
 def good(bench: int) -> Identified:
     return Identified(
-        bench, device="serial", reached="response", errors={k: 0.001 for k in ASKED}, sigmas={k: 0.5 for k in ASKED},
+        bench, device="serial", reached="cogging", errors={k: 0.001 for k in ASKED}, sigmas={k: 0.5 for k in ASKED},
         offset_deg=0.1, db=0.2, deg=1.0, covered=0.95, lines=60, drive_time=30.0,
     )  # fmt: skip
 
@@ -79,7 +79,7 @@ def test_what_was_done_is_not_done_again(tmp_path: Path, monkeypatch: pytest.Mon
 def test_one_drawn_axis_is_identified_from_its_sheet() -> None:
     found = identify((7, 6))  # a serial device
     assert found.refused == ""
-    assert found.reached == "response"
+    assert found.reached == "cogging"
     assert abs(found.errors["load"]) < 0.03
     assert abs(found.errors["resistance"]) < 0.02
     assert found.lines > 30

@@ -8,7 +8,7 @@ import pytest
 
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import IdentifiedPlant, cogging_map
-from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.errors import AxisStopped, NotAllowed, SticksAndSlips
 from tests.conftest import rig_of
 from tests.procedures.test_stops import Ready
 
@@ -23,7 +23,8 @@ def test_the_largest_harmonic_is_named_with_its_size() -> None:
     assert found["cogging"].value == pytest.approx(0.08, rel=0.05)
     torque = np.array(outcome.runs[0].curves["torque"])
     assert found["cogging_span"].value == pytest.approx(float(np.ptp(torque)), rel=1e-6)
-    assert np.ptp(torque) == pytest.approx(2 * (0.08 + 0.03), rel=0.2)
+    # At least that of the largest; the smaller one may or may not stand out of its doubt.
+    assert 0.95 * 2 * 0.08 < np.ptp(torque) < 1.1 * 2 * (0.08 + 0.03)
     assert session.drive.status()["mode"] == "off"
 
 
@@ -58,7 +59,7 @@ def test_the_map_is_what_drives_a_mass_that_a_perfect_loop_does_not_hold() -> No
     found = cogging_map(runs, torque_constant=kt, inertia=inertia, period=period, most=40)
     assert found.named[0] == order
     at = int(np.nonzero(found.orders == order)[0][0])
-    assert found.amplitude[at] == pytest.approx(size, rel=0.02)
+    assert found.amplitude[at] == pytest.approx(size, rel=0.03)
     angle = np.linspace(0, 2 * math.pi, 50)
     assert np.allclose(found.over(angle), size * np.sin(order * angle + 0.4), atol=0.05 * size)
 
@@ -67,3 +68,11 @@ def test_less_than_a_turn_is_no_map() -> None:
     x = np.linspace(0, 3.0, 500)
     with pytest.raises(UnusableInput, match="whole turn"):
         cogging_map([(x, np.zeros(500))], torque_constant=1.0, inertia=1.0, period=1e-3, most=10)
+
+
+def test_an_axis_that_sticks_is_refused_and_told_what_carries_it_over() -> None:
+    ready = Ready(replace(LIFT, coulomb_load=1.2, breakaway_ratio=2.5, stribeck_speed=8.0))
+    ready.client.write({"velocity.gain": 0.002, "velocity.reset_time": 1.0})  # a loop far too soft for it
+    with pytest.raises((SticksAndSlips, AxisStopped)) as refusal:
+        ready.run("cogging")
+    assert refusal.value.parts[2]

@@ -7,19 +7,23 @@ import numpy as np
 from cadrel.core.axis import AxisModel
 from cadrel.core.identification import cogging_map
 from cadrel.core.parameters import field_of
+from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, Values, declare
-from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.errors import NotAllowed, SticksAndSlips
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.session import GENTLE, Session
 
 CHANNELS = ("position", "velocity", "i_q")
 SPEED = 2 * math.pi * 0.8  # [rad/s] of the motor, or what is agreed to: friction is past its minimum there
+FAINT = 3e-4  # of the rated torque: cogging that nobody feels
 TURNS = 3.0  # each way, where the travel has them
 LEAST = 1.3  # turns that must be had, the approach to speed included
 BEGINS = 0.85  # of the travel agreed to, from where it stood
 SETTLES = 0.25  # [s] after the speed is reached
 MOST_ORDER = 72  # per turn; twelve slots and eight poles make 24, eighteen and twenty 180, which is small
 POINTS = 361  # of the curve that is kept
+FASTER = 2.0  # times the speed, where it sticks
+CREPT, CREPT_OVER, MOST_CREPT = 0.3, 0.02, 0.02  # of the speed; [s]; of the time
 RECORDED_EVERY = 2  # velocity samples
 
 
@@ -30,47 +34,35 @@ def run_cogging(session: Session) -> Outcome:
     ------
     NotAllowed
         The load is not known, or not even one turn can be run within the travel agreed to.
+    SticksAndSlips
+        It does not turn evenly even twice as fast.
     """
     session.refresh()
     total = session.plant.total
     if total is None:
         raise NotAllowed(why="The load is not identified.", remedy="Run “Identify the load” first.")
     speed = min(SPEED, 0.25 * session.consent.speed)
-    begin = speed * (GENTLE + SETTLES)
-    room = 2 * BEGINS * session.consent.travel - begin
-    turns = min(TURNS, room / (2 * math.pi))
-    if turns < LEAST:
-        raise NotAllowed(
-            why=f"Within the travel agreed to {max(turns, 0.0):.2g} turns of the motor can be run.",
-            remedy=f"Raise {field_of('procedure.travel')} to {2 * LEAST / max(turns, 0.1):.2g} times as much.",
-        )
-    seconds = turns * 2 * math.pi / speed
-    home = float(session.drive.status()["position"])
-    records = []
-    for k, way in enumerate((1.0, -1.0)):
-        session.enter("turning forward" if way > 0 else "turning back", 0.1 + 0.4 * k)
-        with session.enabled_around("velocity", home):
-            session.go_to(home - way * BEGINS * session.consent.travel, speed=2 * speed)
-            session.run_at(way * speed)
-            session.hold(SETTLES)
-            session.arm(CHANNELS, seconds=seconds, divider=RECORDED_EVERY * session.rates.ticks)
-            records.append(session.recorded(at_most=seconds + 2.0))
-            session.drive.run_at(0.0, acceleration=speed / GENTLE)
-            session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
-        session.standstill()
-    with session.enabled_around("velocity", home):
-        session.go_to(home, speed=2 * speed)
-    session.standstill()
+    records = _turned(session, speed)
+    crept = _share_crept(records, speed)
+    if crept > MOST_CREPT and FASTER * speed < 0.5 * session.consent.speed:
+        session.note(f"At {SPEED:.2g} rad/s of the motor it stuck and slipped; turned {FASTER:.0f} times as fast.")
+        speed *= FASTER
+        records = _turned(session, speed)
+        crept = _share_crept(records, speed)
+    if crept > MOST_CREPT:
+        mechanism = session.axis.mechanism
+        raise SticksAndSlips(speed=speed * mechanism.unit_per_rad, unit=mechanism.unit, share=100 * crept)
     session.enter("done", 1.0)
     kt = session.axis.motor.torque_constant
     found = cogging_map(
         [(r["position"], r["i_q"]) for r in records], torque_constant=kt, inertia=total.inertia,
-        period=records[0].period, most=MOST_ORDER,
+        period=records[0].period, most=MOST_ORDER, least=FAINT * kt * session.current_continuous,
     )  # fmt: skip
     angle = np.linspace(0, 2 * math.pi, POINTS)
     curve = found.over(angle)
     rated = kt * session.current_continuous
-    kept = {"angle_deg": np.degrees(angle).round(3).tolist(), "torque": curve.round(9).tolist()}
+    drawn = {"angle_deg": np.degrees(angle).round(3).tolist(), "torque": curve.round(9).tolist()}
+    kept = drawn if len(found.named) else {}  # a line at nought is no picture
     runs = [
         RunRecord(
             kind="cogging", title="Cogging, forward" if k == 0 else "Cogging, back", period=r.period,
@@ -81,7 +73,7 @@ def run_cogging(session: Session) -> Outcome:
     ]  # fmt: skip
     named = found.named
     if not len(named):
-        least = float(found.std.max()) * 4
+        least = 4 * float(np.median(found.std))
         return Outcome(
             runs=runs, findings=[Finding(kind="cogging", label="Cogging, at most", value=least, unit="N·m", run=0)],
             summary=f"no cogging above {100 * least / rated:.2g} % of rated",
@@ -99,9 +91,55 @@ def run_cogging(session: Session) -> Outcome:
     )  # fmt: skip
 
 
+def _turned(session: Session, speed: float) -> list[Recording]:
+    """Record some turns at constant speed, forward and back; it ends where it began.
+
+    Raises
+    ------
+    NotAllowed
+        The travel agreed to has no room for even one.
+    """
+    room = 2 * BEGINS * session.consent.travel - speed * (GENTLE + SETTLES)
+    turns = min(TURNS, room / (2 * math.pi))
+    if turns < LEAST:
+        raise NotAllowed(
+            why=f"Within the travel agreed to {max(turns, 0.0):.2g} turns of the motor can be run.",
+            remedy=f"Raise {field_of('procedure.travel')} to {2 * LEAST / max(turns, 0.1):.2g} times as much.",
+        )
+    session.require_room(session.consent.travel)
+    seconds = turns * 2 * math.pi / speed
+    home = float(session.drive.status()["position"])
+    records = []
+    for k, way in enumerate((1.0, -1.0)):
+        session.enter("turning forward" if way > 0 else "turning back", 0.1 + 0.4 * k)
+        with session.enabled_around("velocity", home):
+            session.go_to(home - way * BEGINS * session.consent.travel, speed=2 * speed)
+            session.run_at(way * speed)
+            session.hold(SETTLES)
+            session.arm(CHANNELS, seconds=seconds, divider=RECORDED_EVERY * session.rates.ticks)
+            records.append(session.recorded(at_most=seconds + 2.0))
+            session.drive.run_at(0.0, acceleration=speed / GENTLE)
+            session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+        session.standstill()
+    with session.enabled_around("velocity", home):
+        session.go_to(home, speed=2 * speed)
+    session.standstill()
+    return records
+
+
+def _share_crept(records: list[Recording], speed: float) -> float:
+    """Share of the time in which it stood or crept, in means over `CREPT_OVER`."""
+    slow = []
+    for record in records:
+        n = max(round(CREPT_OVER / record.period), 2)
+        means = np.abs(record["position"][n:] - record["position"][:-n]) / (n * record.period)
+        slow.append(float(np.mean(means < CREPT * speed)))
+    return max(slow)
+
+
 def _plan(axis: AxisModel, values: Values) -> Plan:
     per, unit = axis.mechanism.unit_per_rad, axis.mechanism.unit
-    travel, speed = axis.goal.travel / 2, min(4 * SPEED, axis.goal.velocity, values["limit.velocity"])
+    travel, speed = axis.goal.travel / 2, min(axis.goal.velocity, values["limit.velocity"])
     current = min(values["limit.current"], axis.motor.current_peak)
     return Plan(
         title="Cogging", travel=travel, speed=speed, current=current, seconds=20.0,

@@ -67,6 +67,14 @@ class NotReproducible(ProcedureError):
     remedy = f"Look for a loose coupling or changing friction; raise {field_of('procedure.travel')}."
 
 
+class SticksAndSlips(ProcedureError):
+    """An axis that was to turn evenly did not."""
+
+    happened = "Told to turn evenly at {speed:.3g} {unit}/s, the axis stood or crept for {share:.0f} % of the time."
+    means = "It sticks and slips: what repeats with the turn could not be told from that, and nothing was taken."
+    remedy = "Tune the velocity loop first and run this again: a tighter loop carries it over; or free what rubs."
+
+
 class NotAllowed(ProcedureError):
     """The preconditions are not met."""
 

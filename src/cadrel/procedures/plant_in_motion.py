@@ -113,7 +113,7 @@ def measure_plant(
     records: list[Recording] = []
 
     def whole() -> FrequencyResponse:
-        mean = average_responses(parts).below(_readable_hz(session, bias))
+        mean = average_responses(parts).below(readable_hz(session, bias))
         unfiltered = mean.value / feedback_filter(gains, mean.frequency)
         return replace(mean, value=unfiltered, std=mean.std)
 
@@ -201,7 +201,7 @@ def line_shape(seen: PlantFit, gains: Gains, lines: IntArray = LINES) -> FloatAr
     return np.clip(float(np.median(answer)) / answer, 1.0, STRONGEST)
 
 
-def _readable_hz(session: Session, bias: float) -> float:
+def readable_hz(session: Session, bias: float) -> float:
     """Up to where a counted speed answers linearly: with few edges to a period of the line it comes in jumps. [Hz]"""
     if not session.axis.feedback.kind.counts_lines:
         return math.inf

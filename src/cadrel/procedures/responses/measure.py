@@ -17,7 +17,7 @@ from cadrel.core.response import (
 from cadrel.core.response.estimate import IntArray
 from cadrel.core.tuning import load_of
 from cadrel.link import Recording
-from cadrel.procedures.plant_in_motion import one_after_the_other
+from cadrel.procedures.plant_in_motion import one_after_the_other, readable_hz
 from cadrel.procedures.responses.request import Request
 from cadrel.procedures.session import GENTLE, FloatArray, Session
 
@@ -192,6 +192,9 @@ def _together(
             plant = FrequencyResponse(
                 plant.frequency, plant.value / filtered, plant.coherence, plant.std / np.abs(filtered)
             )
+    if request.moving:  # beyond, a counted speed comes in jumps
+        most = readable_hz(session, bias_of(session, request))
+        plant, opened, closed = plant.below(most), opened.below(most), closed.below(most)
     return Measured(amplitude=amplitude, plant=plant, opened=opened, closed=closed, record=record, passes=len(records))
 
 

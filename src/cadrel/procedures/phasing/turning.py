@@ -162,7 +162,7 @@ def turn_vector(session: Session, centre: float, *, plan: TurningPlan | None = N
 
 
 def _try_turning(
-    session: Session, plan: TurningPlan, current: float, start: float, swing: float, *, last: bool
+    session: Session, plan: TurningPlan, current: float, start: float | None, swing: float, *, last: bool
 ) -> "Turning | _NotFollowed":
     """Turn forward and back once."""
     v = session.values

@@ -34,17 +34,17 @@ def electrical_per_count(session: Session) -> float:
     return float((-1.0 if v["feedback.direction"] else 1.0) * TURN / v["feedback.counts"] * v["motor.pole_pairs"])
 
 
-def resting_place(session: Session, centre: float, current: float) -> float:
-    """Return a vector angle at which the shaft, let go by its brake, stays.
+def resting_place(session: Session, centre: float, current: float) -> float | None:
+    """Return a vector angle at which the shaft, let go by its brake, stays; None where friction holds it as well.
 
     A hanging load that starts from the far side of a vector slips through it and falls. So the brake is opened on a
     vector with little room. What was not caught stood about opposite to it, and how far it went from there the counts
     tell: the next vector is where the rotor stands by that.
     """
     if not session.axis.has_brake:
-        return 0.0
-    caught = _caught_by_its_own_current(session, current)
-    if caught is not None:
+        return None
+    caught, held = _caught_by_its_own_current(session, current)
+    if caught is not None or held:
         return caught
     v, angle = session.values, 0.0
     for _ in range(CATCHES):
@@ -65,8 +65,8 @@ def resting_place(session: Session, centre: float, current: float) -> float:
     return 0.0
 
 
-def _caught_by_its_own_current(session: Session, current: float) -> float | None:
-    """Open the brake onto shorted windings: what falls tells the vector that holds it. None where friction holds it."""
+def _caught_by_its_own_current(session: Session, current: float) -> tuple[float | None, bool]:
+    """Open the brake onto shorted windings: what falls tells the vector that holds it. Or whether friction does."""
     session.enter("opening the brake on shorted windings", 0.03)
     here = float(session.drive.status()["position"])
     try:
@@ -75,13 +75,13 @@ def _caught_by_its_own_current(session: Session, current: float) -> float | None
             session.brake_opened()
             status = session.hold(FALLS_WITHIN)
             if status["catching"]:
-                return None
+                return None, True
             wait_until_still(session)
-            return float(status["vector_angle"])
+            return float(status["vector_angle"]), False
     except AxisStopped:
         session.note("The load was not caught by the current of its shorted windings; the brake closed.")
         session.standstill()
-        return None
+        return None, False
 
 
 def learn_holding_vector(drive: Drive, axis: AxisModel) -> bool:
@@ -120,18 +120,17 @@ def _is_caught(session: Session, angle: float, current: float) -> bool:
     return 0.25 * WIGGLE < moved < 2.5 * WIGGLE
 
 
-def begin_at(session: Session, angle: float, current: float) -> None:
-    """Bring up the current gently: where a brake let the shaft rest, or beside the vector to come."""
-    if angle:
+def begin_at(session: Session, angle: float | None, current: float) -> None:
+    """Bring up the current gently: where a brake let the shaft rest, or held by friction, beside the vector."""
+    if angle is not None:
         session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
         session.brake_opened()
         session.hold(0.2)
         return
-    if session.axis.has_brake:
-        return
     # A shaft may stand where the vector points away from it, and swings round at full current once it turns. From a
     # quarter turn beside, and with the current still low, it cannot stand so for both.
     session.drive.vector(angle=TURN / 4, rate=1e6, current=0.5 * current, rise=current / 0.6)
+    session.brake_opened()
     session.hold(0.35)
 
 

@@ -213,3 +213,10 @@ def test_a_search_belongs_to_the_commutation_step_and_its_abort_leads_there(led:
     page = text_of(client_of(engineer).get(f"/axis/{led.pk}/job/{job.pk}/"))
     assert (job.step, job.recorded) == ("commutation", None)
     assert f'value="/axis/{led.pk}/commutation/"' in page
+
+
+def test_enabling_by_hand_says_beforehand_that_it_opens_a_brake(axis: Axis, engineer: User) -> None:
+    page, said = client_of(engineer), "Enabling opens the brake for a moment"
+    assert said not in text_of(page.get(f"/axis/{axis.pk}/commutation/"))
+    save_entries(axis, {"brake.fitted": {"value": "drive", "source": "typed"}}, author=engineer, cause="a brake")
+    assert said in text_of(page.get(f"/axis/{axis.pk}/commutation/"))

@@ -134,7 +134,11 @@ def by_hand(truth: RigTruth, values: dict[str, Entry], slip: Slip, seed: int) ->
     try:
         vectors, shafts, index = _readings(session, slip, note)
         taken = offset_by_hand(vectors, shafts)
-        at = index or 0.0
+        at = 0.0  # of an absolute device the offset is that at its own zero
+        if not axis.feedback.is_absolute:
+            if index is None:
+                return "refused: the index never came", None
+            at = index
         offset = math.remainder(taken.offset + at + slip.typed_off, TURN)
         drive.write({"commutation.offset": offset, "commutation.valid": 0.0})
         session.refresh()

@@ -87,11 +87,9 @@ def true_velocity_closed(
     truth: RigTruth, values: Mapping[str, float], frequency: FloatArray, *, speed_of_run: float
 ) -> NDArray[np.complex128]:
     """Return commanded to measured, unfiltered speed of a rig, its velocity loop closed. [Hz], [rad/s]"""
-    a, b, speed, _ = _velocity_sample(truth, values)
     z = np.exp(2j * np.pi * frequency * TV)
-    pole = lowpass_pole(values["velocity.feedback_filter"], period=TV)
-    loop = _controller(values, z) * _response(a, b, speed, z) * _age(truth, values, frequency, speed_of_run)
-    return loop / (1 + loop) * (1 - pole / z) / (1 - pole)
+    forward = _controller(values, z) * true_velocity_plant(truth, values, frequency, speed_of_run=speed_of_run)
+    return forward / (1 + forward * _filter(values, z))
 
 
 def true_velocity_plant(
@@ -100,9 +98,14 @@ def true_velocity_plant(
     """Return torque command to measured, unfiltered speed of a rig, its velocity loop open. [Hz], [rad/s]"""
     a, b, speed, _ = _velocity_sample(truth, values)
     z = np.exp(2j * np.pi * frequency * TV)
-    pole = lowpass_pole(values["velocity.feedback_filter"], period=TV)
     seen = _response(a, b, speed, z) * _age(truth, values, frequency, speed_of_run)
-    return seen * (1 - pole / z) / (1 - pole)
+    return seen / _filter(values, z)
+
+
+def _filter(values: Mapping[str, float], z: NDArray[np.complex128]) -> NDArray[np.complex128]:
+    """The low-pass of the measured speed."""
+    pole = lowpass_pole(values["velocity.feedback_filter"], period=TV)
+    return np.asarray((1 - pole) / (1 - pole / z), dtype=np.complex128)
 
 
 def resonances(truth: RigTruth) -> tuple[float, ...]:

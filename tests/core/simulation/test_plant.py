@@ -1,6 +1,7 @@
 """The plant on its own: energy, friction, resonance, bus."""
 
 import math
+from collections.abc import Callable
 
 import numpy as np
 import pytest
@@ -19,14 +20,21 @@ def prepared(truth: RigTruth, *, mode: int = layout.CURRENT) -> tuple[np.record,
     return state, rig.plant
 
 
-def run(state: np.record, plant: layout.Plant, ticks: int, volts: tuple[float, float]) -> None:
+def run(
+    state: np.record,
+    plant: layout.Plant,
+    ticks: int,
+    volts: tuple[float, float],
+    tick: Callable[..., None] = plant_tick,
+) -> None:
     for _ in range(ticks):
         angle = plant.pole_pairs * state.theta1
         state.cos_rotor, state.sin_rotor = math.cos(angle), math.sin(angle)
         vd, vq = volts
         state.v_alpha = vd * state.cos_rotor - vq * state.sin_rotor
         state.v_beta = vd * state.sin_rotor + vq * state.cos_rotor
-        plant_tick(state, plant)
+        tick(state, plant)
+        state.tick += 1
 
 
 def test_energy_balance_closes_within_a_percent_over_a_move() -> None:

@@ -11,21 +11,14 @@ from cadrel.core.simulation import RigTruth, layout
 from cadrel.core.simulation.plant import plant_tick
 from cadrel.core.simulation.unkind import unkind_tick
 from tests.conftest import rig_of
-from tests.core.simulation.test_plant import prepared
+from tests.core.simulation.test_plant import prepared, run
 
 TICK = layout.TICK
 CALM = dict(dead_voltage=0.0, coulomb_motor=0.0, coulomb_load=0.0, viscous_motor=0.0, viscous_load=0.0)
 
 
 def advance(state: np.record, plant: layout.Plant, ticks: int, volts: tuple[float, float]) -> None:
-    for _ in range(ticks):
-        angle = plant.pole_pairs * state.theta1
-        state.cos_rotor, state.sin_rotor = math.cos(angle), math.sin(angle)
-        vd, vq = volts
-        state.v_alpha = vd * state.cos_rotor - vq * state.sin_rotor
-        state.v_beta = vd * state.sin_rotor + vq * state.cos_rotor
-        unkind_tick(state, plant)
-        state.tick += 1
+    run(state, plant, ticks, volts, unkind_tick)
 
 
 def test_with_nothing_unkind_it_is_the_plant_of_before() -> None:

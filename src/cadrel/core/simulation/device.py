@@ -335,23 +335,25 @@ def power_off(s):
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
 def is_open(s, c):
-    """Whether the drive takes its brake for open: by its time, and a pin by the turn that shows it to be out."""
-    if s.brake_told == 0 or s.brake_timer < c.brake_release:
-        return False
-    if c.brake_free_turn > 0.0 and s.brake_free == 0:
-        if abs(s.position - s.brake_from) < c.brake_free_turn:
-            return False
-        s.brake_free = 1
-        # The vector that freed it counts from the nearest turn on. The loops go on from the torque that carries the
-        # load, as enabling was told, and where nothing was told from the one that freed it.
-        s.vec_angle -= TWO_PI * math.floor(s.vec_angle / TWO_PI + 0.5)
-        s.vec_target = s.vec_angle
-        if s.int_torque == 0.0:
-            s.int_torque = s.torque_cmd
-        s.torque_lp = s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = s.int_torque
-        s.shorted = s.catching  # a load to be caught: now it may fall
-        s.catch_wait = int(CURRENT_GONE * c.inductance / (c.resistance * TICK))
-    return True
+    """Whether the drive takes its brake for open: by its time, and a pin by the turn that showed it to be out."""
+    return s.brake_told == 1 and s.brake_timer >= c.brake_release and (c.brake_free_turn == 0.0 or s.brake_free == 1)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _look_for_the_pin(s, c):
+    """Take a pin for out once the motor has turned so far; what freed it hands over to what goes on."""
+    if s.brake_timer < c.brake_release or abs(s.position - s.brake_from) < c.brake_free_turn:
+        return
+    s.brake_free = 1
+    # The vector that freed it counts from the nearest turn on. The loops go on from the torque that carries the load,
+    # as enabling was told, and where nothing was told from the one that freed it.
+    s.vec_angle -= TWO_PI * math.floor(s.vec_angle / TWO_PI + 0.5)
+    s.vec_target = s.vec_angle
+    if s.int_torque == 0.0:
+        s.int_torque = s.torque_cmd
+    s.torque_lp = s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = s.int_torque
+    s.shorted = s.catching  # a load to be caught: now it may fall
+    s.catch_wait = int(CURRENT_GONE * c.inductance / (c.resistance * TICK))
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
@@ -390,6 +392,8 @@ def work_coil(s, p, c):
         out = c.brake_free_turn == 0.0 or s.brake_free == 1  # a pin is pulled until it is
         lowered = c.brake_operation == 1.0 and s.brake_timer >= c.brake_pull_in_time and out
         s.coil = min(s.meas_bus, c.brake_hold_voltage if lowered else c.brake_pull_in_voltage)
+    if s.brake_told == 1 and c.brake_free_turn > 0.0 and s.brake_free == 0:
+        _look_for_the_pin(s, c)
     opened = is_open(s, c)
     s.brake_wait = 1 if s.mode != OFF and s.stopping == 0 and not opened and s.brake_kept == 0 else 0
     if s.closing == 1 and s.brake_told == 0 and s.brake_timer >= c.brake_engage:

@@ -228,6 +228,7 @@ def _procedure_context(axis: Axis, step: str, model: Any, strip: dict[str, Any])
         if wanted["commutation.valid"] == 0.0 and (by_hand or _from_elsewhere(axis)):
             context["confirm"] = PROCEDURES["confirm_offset"]
             context["confirm_plan"] = PROCEDURES["confirm_offset"].plan(model, wanted).text
+        context["opens_brake"] = model.has_brake
         context["phasing_share"] = f"{100 * model.phasing_share:.4g}"
         context["power_up_ways"] = [] if model.knows_angle_at_power_up else REGISTRY["phasing.power_up"].choices
         context["power_up_way"] = model.power_up

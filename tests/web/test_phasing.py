@@ -215,8 +215,8 @@ def test_a_search_belongs_to_the_commutation_step_and_its_abort_leads_there(led:
     assert f'value="/axis/{led.pk}/commutation/"' in page
 
 
-def test_enabling_by_hand_says_beforehand_that_it_opens_a_brake(axis: Axis, engineer: User) -> None:
+def test_enabling_by_hand_says_beforehand_that_it_opens_a_brake(led: Axis, engineer: User) -> None:
     page, said = client_of(engineer), "Enabling opens the brake for a moment"
-    assert said not in text_of(page.get(f"/axis/{axis.pk}/commutation/"))
-    save_entries(axis, {"brake.fitted": {"value": "drive", "source": "typed"}}, author=engineer, cause="a brake")
-    assert said in text_of(page.get(f"/axis/{axis.pk}/commutation/"))
+    assert said not in text_of(page.get(f"/axis/{led.pk}/commutation/"))
+    save_entries(again(led), {"brake.fitted": {"value": "drive", "source": "typed"}}, author=engineer, cause="a brake")
+    assert said in text_of(page.get(f"/axis/{led.pk}/commutation/"))

@@ -19,14 +19,16 @@ export function holding(root, begin, go = (values) => values) {
     timer = 0,
     holder = "",
     taken = 0;
+  let beating = new AbortController(); // of the press held: its beat still under way is called off when it ends
   let ended = /** @type {Promise<unknown>} */ (Promise.resolve()); // the press before, told to the drive
   const beat = async () => {
     if (!held || busy) return;
     busy = true;
+    const { signal } = beating;
     try {
       await ended;
       if (!held) return;
-      const answer = await post(url, { ...values, holder }),
+      const answer = await post(url, { ...values, holder }, { signal }),
         told = answer.status === 204 ? {} : await answer.json();
       if (answer.ok) {
         values = go(values, told);
@@ -38,6 +40,7 @@ export function holding(root, begin, go = (values) => values) {
         say(told.text);
       }
     } catch {
+      if (signal.aborted) return; // let go of meanwhile: whether it arrived no longer matters
       release();
       say("No contact with Cadrel. The jog ends in the drive by itself; look at the axis.");
     } finally {
@@ -48,6 +51,7 @@ export function holding(root, begin, go = (values) => values) {
     if (held) return;
     held = button;
     holder = token();
+    beating = new AbortController();
     taken = performance.now();
     values = begin(button);
     button.classList.add("held");
@@ -60,6 +64,7 @@ export function holding(root, begin, go = (values) => values) {
     held.classList.remove("held");
     held = null;
     window.clearInterval(timer);
+    beating.abort();
     ended = post(url, { share: "0", holder }).catch(() => {});
   };
   for (const button of /** @type {NodeListOf<HTMLElement>} */ (root.querySelectorAll(".hold"))) {

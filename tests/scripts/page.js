@@ -27,7 +27,10 @@ export function page(body, answer = async () => ({})) {
   globalThis.fetch = async (url, options) => {
     const values = Object.fromEntries(options.body);
     posted.push({ url, ...values });
-    const { status = 204, body } = await answer(url, values);
+    const called_off = new Promise((_, fail) =>
+      options.signal?.addEventListener("abort", () => fail(new DOMException("called off", "AbortError"))),
+    );
+    const { status = 204, body } = await Promise.race([answer(url, values), called_off]);
     return { ok: status < 400, status, json: async () => body };
   };
   window.HTMLElement.prototype.setPointerCapture = () => {};

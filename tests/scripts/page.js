@@ -10,7 +10,8 @@ export function page(body, answer = async () => ({})) {
     url: "http://here/axis/1/",
   });
   const { window } = dom;
-  const posted = [];
+  const posted = [],
+    calledOff = [];
   for (const name of [
     "document",
     "HTMLElement",
@@ -27,14 +28,18 @@ export function page(body, answer = async () => ({})) {
   globalThis.fetch = async (url, options) => {
     const values = Object.fromEntries(options.body);
     posted.push({ url, ...values });
-    const called_off = new Promise((_, fail) =>
-      options.signal?.addEventListener("abort", () => fail(new DOMException("called off", "AbortError"))),
+    const aborted = new Promise((_, fail) =>
+      options.signal?.addEventListener("abort", () => {
+        calledOff.push(values);
+        fail(new DOMException("called off", "AbortError"));
+      }),
     );
-    const { status = 204, body } = await Promise.race([answer(url, values), called_off]);
+    aborted.catch(() => {}); // after the answer nobody waits for it any more
+    const { status = 204, body } = await Promise.race([answer(url, values), aborted]);
     return { ok: status < 400, status, json: async () => body };
   };
   window.HTMLElement.prototype.setPointerCapture = () => {};
-  return { window, document: window.document, posted };
+  return { window, document: window.document, posted, calledOff };
 }
 
 /** Let what was begun go on. @param {number} [ms] */

@@ -192,10 +192,8 @@ class Session:
 
     @property
     def carried(self) -> float:
-        """Torque that carries the load at standstill: as the load run found it, before that as entered. [N·m]"""
-        if self.plant.total is not None:
-            return self.plant.total.constant
-        return self.axis.mechanism.torque_constant_load
+        """Torque that carries the load at standstill: as found, by load run or commutation, else as entered. [N·m]"""
+        return self.plant.carried(self.axis.mechanism.torque_constant_load)
 
     def _stop_quietly(self) -> None:
         """On the way out of an error: stop if the drive still listens; without us it stops by itself."""

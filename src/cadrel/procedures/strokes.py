@@ -59,13 +59,14 @@ def back_and_forth(
     channels: Sequence[str],
     *,
     shares: Sequence[float],
-    torque: float = 0.0,
+    torque: float | None = None,
     top: float = SPEED_SHARE,
     softest: float = SOFTER,
 ) -> tuple[Recording, FloatArray]:
     """Run strokes at shares of the top speed, out and back to both sides; returns record and commanded speed.
 
-    A `torque` holds a load from the moment the power stage closes [N·m]; `top` is the share of the consented speed,
+    A `torque` holds a load from the moment the power stage closes, what is known to carry it unless another is given
+    [N·m]; `top` is the share of the consented speed,
     `softest` the longest a change of speed takes where there is room [s].
     """
     reach = TRAVEL_SHARE * session.consent.travel

@@ -33,7 +33,7 @@ from cadrel.core.identification.estimated import Estimated
 from cadrel.core.identification.halls import HallFault, HallMap, learn_halls
 from cadrel.core.identification.load import LoadEstimate, fit_load
 from cadrel.core.identification.mode import Mode, fit_mode
-from cadrel.core.identification.plant import IdentifiedPlant, PlantPart, SpringyLoad, TotalLoad
+from cadrel.core.identification.plant import HeldLoad, IdentifiedPlant, PlantPart, SpringyLoad, TotalLoad
 from cadrel.core.identification.turning import (
     Following,
     VectorLoad,
@@ -50,6 +50,7 @@ __all__ = [
     "Following",
     "HallFault",
     "HallMap",
+    "HeldLoad",
     "IdentifiedPlant",
     "LoadEstimate",
     "Mode",

@@ -1,4 +1,4 @@
-"""The identified plant: what the load run and the velocity run found of an axis, as one typed value."""
+"""The identified plant: what commutation, load run and velocity run found of an axis, as one typed value."""
 
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, replace
@@ -64,7 +64,28 @@ class SpringyLoad:
         )
 
 
-PlantPart = TotalLoad | SpringyLoad
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HeldLoad:
+    """The constant torque by which a held vector was pulled aside. Of commutation, until the load run finds it better.
+
+    It rests on the sheet's torque constant. What was entered of the load at that time is kept beside it: where that is
+    changed afterwards, what was found moves with it.
+    """
+
+    constant: float  # [N·m] that holds what hangs or is pulled, at standstill
+    entered: float  # [N·m] as the mechanism's entries told it then
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain values."""
+        return asdict(self)
+
+    @classmethod
+    def from_dict(cls, plain: Mapping[str, Any]) -> Self:
+        """Return what `as_dict` gave. Raises `KeyError`."""
+        return cls(constant=float(plain["constant"]), entered=float(plain["entered"]))
+
+
+PlantPart = TotalLoad | SpringyLoad | HeldLoad
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -73,6 +94,7 @@ class IdentifiedPlant:
 
     total: TotalLoad | None = None
     springy: SpringyLoad | None = None
+    held: HeldLoad | None = None
 
     def with_part(self, part: PlantPart | None) -> Self:
         """Return the plant with a part found anew. A new total load retires what was found on the one before."""
@@ -80,7 +102,15 @@ class IdentifiedPlant:
             return replace(self, total=part, springy=None)
         if isinstance(part, SpringyLoad):
             return replace(self, springy=part)
+        if isinstance(part, HeldLoad):
+            return replace(self, held=part)
         return self
+
+    def carried(self, entered: float) -> float:
+        """Return the torque that carries the load at standstill: as found, or as entered where nothing was. [N·m]"""
+        if self.total is not None:
+            return self.total.constant
+        return entered if self.held is None else self.held.constant + entered - self.held.entered
 
     def winding(self, working: Winding) -> Winding:
         """Return the winding as small currents meet it, or the one given where that was not found."""
@@ -90,7 +120,8 @@ class IdentifiedPlant:
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain values."""
-        return {k: p.as_dict() for k, p in (("total", self.total), ("springy", self.springy)) if p is not None}
+        parts = (("total", self.total), ("springy", self.springy), ("held", self.held))
+        return {k: p.as_dict() for k, p in parts if p is not None}
 
     @classmethod
     def from_dict(cls, plain: Mapping[str, Any]) -> Self:
@@ -98,4 +129,5 @@ class IdentifiedPlant:
         return cls(
             total=TotalLoad.from_dict(plain["total"]) if "total" in plain else None,
             springy=SpringyLoad.from_dict(plain["springy"]) if "springy" in plain else None,
+            held=HeldLoad.from_dict(plain["held"]) if "held" in plain else None,
         )

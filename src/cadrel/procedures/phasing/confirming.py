@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from cadrel.core.identification import Estimated, angle_error_from_spinning
+from cadrel.core.identification import Estimated, HeldLoad, angle_error_from_spinning
 from cadrel.link import Recording
 from cadrel.procedures.errors import AxisStopped, NotConfirmed
 from cadrel.procedures.phasing.turning import Turning
@@ -111,6 +111,15 @@ def _push(session: Session, point: str, current: float, longer: float, centre: f
 def torque_against(session: Session, turning: Turning) -> float:
     """Return the torque that carries the load, from where it held the shaft beside the vector. [N·m]"""
     return -math.sin(turning.bias) * turning.current * session.axis.motor.torque_constant
+
+
+def held_load(session: Session, turning: Turning) -> HeldLoad:
+    """Return what the load pulls with, for what follows; one within the doubt of a held angle is none."""
+    pulls = abs(math.sin(turning.bias)) >= FREE_OF_LOAD
+    return HeldLoad(
+        constant=torque_against(session, turning) if pulls else 0.0,
+        entered=session.axis.mechanism.torque_constant_load,
+    )
 
 
 def refine_by_spinning(

@@ -17,6 +17,7 @@ from cadrel.procedures.phasing.confirming import (
     Confirmation,
     confirm_by_pushing,
     confirmation_from_spin,
+    held_load,
     may_push,
     refine_by_spinning,
     torque_against,
@@ -280,6 +281,7 @@ def _outcome(session: Session, found: _Found) -> Outcome:
         runs=runs,
         verdict=decide("commutation", _criteria(session, found), run=0, remarks=tuple(found.said)),
         summary=f"{math.degrees(offset):.1f}° ± {math.degrees(found.doubt):.1f}°",
+        plant=held_load(session, found.turning),
         remarks=found.remarks,
     )
 

@@ -92,13 +92,12 @@ def _pinned(
 
 
 class Watched(LocalLink):
-    """A link that watches the true shaft: how far it goes the way the load pulls, and where it was let go."""
+    """A link that watches the true shaft: how far it goes, either way, while nothing was told to move it."""
 
     def __init__(self, drive: SimulatedDrive) -> None:
         service = DriveService({"axis": drive})
         super().__init__(service.answer, service.advance)
         self.drive = drive
-        self.way = -math.copysign(1.0, drive.truth.torque_load)
         self.was_on = self.untold = self.was_shorted = False
         self.let_go = self.fallen = self.begun = self.lowest = self.highest = 0.0
 
@@ -120,22 +119,22 @@ class Watched(LocalLink):
             self.begun, self.lowest, self.highest = float(s.theta1), float(s.vec_angle), float(s.vec_angle)
             self.untold = True
         if not on:
-            self.fallen = max(self.fallen, self.way * (float(s.theta1) - self.let_go))
+            self.fallen = max(self.fallen, abs(float(s.theta1) - self.let_go))
         elif s.mode == VECTOR and s.shorted:  # nothing leads it yet: all of it is a fall
             if not self.was_shorted:
                 self.begun = float(s.theta1)
-            self.fallen = max(self.fallen, self.way * (float(s.theta1) - self.begun))
+            self.fallen = max(self.fallen, abs(float(s.theta1) - self.begun))
         elif s.mode == VECTOR:  # led by the vector, and up to half an electrical turn to come to it
             pairs = self.drive.truth.pole_pairs
             if self.was_shorted:  # caught: from here the vector leads
                 self.begun, self.lowest, self.highest = float(s.theta1), float(s.vec_angle), float(s.vec_angle)
             self.lowest, self.highest = min(self.lowest, float(s.vec_angle)), max(self.highest, float(s.vec_angle))
             led = (self.highest - self.lowest + math.pi) / pairs
-            self.fallen = max(self.fallen, self.way * (float(s.theta1) - self.begun) - led)
+            self.fallen = max(self.fallen, abs(float(s.theta1) - self.begun) - led)
         elif self.untold:  # a loop just closed, and nothing told yet: what it sags until it carries the load
             self.untold = not s.velocity_ref and not s.exc_now
             if self.untold:
-                self.fallen = max(self.fallen, self.way * (float(s.theta1) - self.begun))
+                self.fallen = max(self.fallen, abs(float(s.theta1) - self.begun))
         self.was_on, self.was_shorted = on, bool(s.mode == VECTOR and s.shorted)
 
 
@@ -173,7 +172,7 @@ def try_bench(number: int, seed: int, *, pin: bool = False) -> Hanging:
         for key in ("stops", "brake"):
             _measure(key, found, link, drive, axis, plant, values)
         for how in INTERRUPTED:
-            found.interrupted[how] = _interrupted(how, link, drive, axis, sent)
+            found.interrupted[how] = _interrupted(how, link, drive, axis, plant, sent)
     return found
 
 
@@ -213,14 +212,16 @@ def _measure(
             found.held = (asked, f.value)
 
 
-def _interrupted(how: str, link: Watched, drive: LinkedDrive, axis: AxisModel, sent: dict[str, float]) -> float:
+def _interrupted(
+    how: str, link: Watched, drive: LinkedDrive, axis: AxisModel, plant: IdentifiedPlant, sent: dict[str, float]
+) -> float:  # fmt: skip
     """How far the load falls after motion was stopped by hand, or its line was lost. [°]"""
     simulated = link.drive
     here, speed = float(drive.status()["position"]), 0.3 * axis.goal.velocity
     drive.enable(
         "velocity" if how == "lost line" else "position",
         guard_low=here - axis.goal.travel, guard_high=here + axis.goal.travel,
-        guard_speed=1.2 * sent["limit.velocity"], torque=axis.mechanism.torque_constant_load,
+        guard_speed=1.2 * sent["limit.velocity"], torque=plant.carried(axis.mechanism.torque_constant_load),
     )  # fmt: skip
     link.wait(0.2)
     if how == "STOP":
@@ -335,7 +336,7 @@ def table(rows: list[Hanging], benches: int, seed: int) -> str:
         "operates, up to 5 ms late; its true times lie at 70 to 115 % of its sheet's (15 to 80 ms, 10 to 60 ms). The "
         "resistor is up to 2.5 times what is usual. The sheet says nothing of the load.",
         "",
-        "A fall is how far the true shaft goes the way the load pulls while the power stage is off, while a brake is "
+        "A fall is how far the true shaft goes, either way, while the power stage is off, while a brake is "
         "open onto shorted windings, or a loop is closed that was told nothing yet; led by a vector, how far it goes "
         "beyond the vector's own way and half an electrical turn; in the current loop, where nothing is told to move, "
         f"at all. Allowed: {SHARE_OF_TRAVEL:.0%} of the travel agreed to, or {LEAST_DEG:.0f}° of the motor, whichever "

@@ -342,7 +342,7 @@ def is_open(s, c):
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _look_for_the_pin(s, c):
     """Take a pin for out once the motor has turned so far; what freed it hands over to what goes on."""
-    if s.brake_timer < c.brake_release or abs(s.position - s.brake_from) < c.brake_free_turn:
+    if abs(s.position - s.brake_from) < c.brake_free_turn:
         return
     s.brake_free = 1
     # The vector that freed it counts from the nearest turn on. The loops go on from the torque that carries the load,

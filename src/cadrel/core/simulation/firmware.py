@@ -197,8 +197,9 @@ def _cascade(s, c):
     s.velocity_cmd = min(max(command, -limit), limit)
     error = s.velocity_cmd - s.velocity
     if s.brake_wait == 1 and c.brake_free_turn > 0.0 and s.brake_told == 1:
-        # Torque to and fro about what carries the load takes it off the pin, one way or the other.
-        push = c.brake_free_torque * math.sin(FREEING_RATE * TICK * s.brake_timer)
+        # Torque to and fro about what carries the load takes it off the pin, one way or the other; not before the coil
+        # has had its time: a pin that comes out by itself leaves a load that nothing pushes.
+        push = c.brake_free_torque * math.sin(FREEING_RATE * TICK * max(s.brake_timer - c.brake_release, 0.0))
         s.iq_command = min(max((s.int_torque + push) / c.torque_constant, -c.current_limit), c.current_limit)
         s.torque_cmd = s.iq_command * c.torque_constant
         s.position_ref, s.limited = s.position, 0

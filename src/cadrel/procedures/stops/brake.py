@@ -24,6 +24,8 @@ CHANNELS = ("position", "velocity", "i_q", "brake_voltage")
 TRIALS = 4  # openings, two to each side
 GAIN = 250.0  # [rad/s²] that the shaft should gain while the brake is open: the faster, the less friction matters
 OVER_FRICTION = 1.7  # times the sliding friction, so that it breaks away; 1.05 to 1.5 is usual of machines
+LEAST_OVER_FRICTION = 1.6  # where more would let a light axis run faster than agreed to
+OF_SPEED = 0.8  # of the speed agreed to, that a trial plans with
 WAY = 0.25  # [rad] of the motor after which the brake is told to close
 ROOM = 6.0  # [rad] of the motor that a trial may take; beyond, the drive closes the brake and cuts the current
 GIVES = math.radians(0.5)  # of the motor, that a closed brake and its hub give without slipping
@@ -183,7 +185,7 @@ def _open_and_close(session: Session, total: TotalLoad, *, way: int, trial: int)
     """Open the brake on a torque a little more than it takes to move, and close it while the shaft gains speed."""
     session.enter(f"opening and closing, {trial + 1} of {TRIALS}", 0.2 + 0.75 * trial / TRIALS)
     axis, v = session.axis, session.values
-    torque = total.constant + way * (total.inertia * GAIN + OVER_FRICTION * total.coulomb)
+    torque = total.constant + way * _driving(session, total)
     longest = 3 * MARGIN * v["brake.release_delay"] + 0.5
     ends = longest + 3 * MARGIN * v["brake.engage_delay"] + 0.3
     samples = np.full(round((LISTENED + ends) / session.rates.velocity), torque / axis.motor.torque_constant)
@@ -202,6 +204,16 @@ def _open_and_close(session: Session, total: TotalLoad, *, way: int, trial: int)
         record = session.recorded(at_most=ends + 1.0)
     session.standstill()
     return _read(record, axis.feedback.count_angle)
+
+
+def _driving(session: Session, total: TotalLoad) -> float:
+    """Return the torque beyond the constant load that moves the axis, and not too fast until the brake holds. [N·m]"""
+    wanted = total.inertia * GAIN + OVER_FRICTION * total.coulomb
+    # With a net gain g it runs at sqrt(2 g WAY) when the brake is told to close, and g times its delay faster then.
+    after, root = 2 * MARGIN * session.values["brake.engage_delay"], math.sqrt(2 * WAY)
+    fastest = OF_SPEED * session.consent.speed
+    gain = ((math.sqrt(root**2 + 4 * after * fastest) - root) / (2 * after)) ** 2 if after else fastest**2 / root**2
+    return max(min(wanted, total.coulomb + total.inertia * gain), LEAST_OVER_FRICTION * total.coulomb)
 
 
 def _stayed_closed(session: Session, waited: float, torque: float) -> BrakeStayedClosed:
@@ -244,7 +256,7 @@ def _plan(axis: AxisModel, values: Values) -> Plan:
     per, unit = axis.mechanism.unit_per_rad, axis.mechanism.unit
     current = min(values["limit.current"], axis.motor.current_peak)
     return Plan(
-        title="Brake test", travel=ROOM, speed=max(GAIN * 0.4, 0.2 * axis.goal.velocity), current=current,
+        title="Brake test", travel=ROOM, speed=max(GAIN * 0.4, 0.4 * axis.goal.velocity), current=current,
         seconds=SECONDS,
         text=f"The closed brake is loaded both ways with up to {current / math.sqrt(2):.3g} A rms. Then "
         + (

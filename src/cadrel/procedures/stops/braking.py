@@ -11,7 +11,7 @@ from cadrel.core.control import Gains, Winding
 from cadrel.core.identification import TotalLoad
 from cadrel.core.parameters import field_of
 from cadrel.core.power import BusCase, StopOnBus, seen_case, stop_on_bus
-from cadrel.core.tuning import load_of, predict_stop
+from cadrel.core.tuning import StopTrace, load_of, predict_stop
 from cadrel.core.verdict import at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, Values, declare
@@ -25,6 +25,7 @@ CHANNELS = (
 AT_SPEED = 0.15  # [s] run at speed before it brakes: the loop has settled
 USED = 0.85  # of the travel agreed to, that a stroke plans with
 OF_LIMIT = 0.9  # of the velocity limit and the speed agreed to
+OVERSHOOTS = 1.5  # times what the identified loop overshoots at the end of its ramp; to stay below the speed agreed to
 ROOM_FOR_STOP = 0.10  # of its way, that a stop may take more than ramp and velocity loop make it
 WAY_AT_LEAST = 0.5  # [rad] of the motor: a stop shorter than that shows nothing
 SECONDS_AFTER = 0.25  # recorded after the planned end of a stop
@@ -63,7 +64,7 @@ def run_stops(session: Session) -> Outcome:
     if total is None:
         raise NotAllowed(why="The load is not identified.", remedy="Run the load step first.")
     ramp, quick = values["limit.acceleration"], values["limit.quick_stop"]
-    speed = _speed(session, ramp)
+    speed = _speed(session, total, ramp)
     session.require_room(speed**2 / ramp + speed * AT_SPEED)
     worse = -math.copysign(1.0, total.constant) if total.constant else 1.0  # sinking, a load gives back more
     stops = []
@@ -81,8 +82,11 @@ def run_stops(session: Session) -> Outcome:
     return _outcome(session, stops)
 
 
-def _speed(session: Session, ramp: float) -> float:
-    """Return the highest speed from which the travel agreed to allows a stop on the ramp. [rad/s]"""
+def _speed(session: Session, total: TotalLoad, ramp: float) -> float:
+    """Return the highest speed from which the travel agreed to allows a stop on the ramp. [rad/s]
+
+    What the loop overshoots at the end of its ramp stays below the speed agreed to as well.
+    """
     limit = OF_LIMIT * min(session.consent.speed, session.values["limit.velocity"])
     room = USED * session.consent.travel
     # Up to speed, a while at it, down: v²/a + v t = room.
@@ -93,7 +97,8 @@ def _speed(session: Session, ramp: float) -> float:
             why="The travel agreed to is too short to brake from any speed.",
             remedy=f"Raise {field_of('procedure.travel')}.",
         )
-    return speed
+    beyond = max(-float(_trace(session, total, speed, ramp).speed.min()), 0.0)
+    return max(min(speed, session.consent.speed - OVERSHOOTS * beyond), 0.5 * speed)
 
 
 def _brake(session: Session, speed: float, rate: float, *, ramp: float, quick: bool) -> tuple[Recording, float, str]:
@@ -163,12 +168,7 @@ def _from_its_command(record: Recording) -> Recording:
 def _predicted(session: Session, total: TotalLoad, speed: float, rate: float, record: Recording) -> StopOnBus:
     """What the identified axis would do on its ramp, and the bus with it, from where both stood at the command."""
     axis, v = session.axis, session.values
-    load, _ = load_of(session.plant, v)
-    gains = Gains.from_drive(v, session.rates)
-    winding = session.plant.winding(Winding.from_drive(v))
-    trace = predict_stop(
-        load, winding, gains, total, speed=speed, rate=rate, most=axis.motor.torque_constant * v["limit.current"]
-    )
+    trace = _trace(session, total, speed, rate)
     current = trace.torque / axis.motor.torque_constant
     return stop_on_bus(
         trace.torque * trace.speed + 1.5 * v["motor.resistance"] * current**2, period=trace.period,
@@ -176,6 +176,16 @@ def _predicted(session: Session, total: TotalLoad, speed: float, rate: float, re
         threshold=axis.braking.threshold, trips_at=float(session.drive.identity()["voltage_max"]),
         resistor=axis.braking.resistor, reaction=round(v["power.braking_reaction"]),
         burns=bool(record["chopper"][0]),
+    )  # fmt: skip
+
+
+def _trace(session: Session, total: TotalLoad, speed: float, rate: float) -> StopTrace:
+    """The identified axis on its way from a speed to rest. [rad/s], [rad/s²]"""
+    v = session.values
+    load, _ = load_of(session.plant, v)
+    return predict_stop(
+        load, session.plant.winding(Winding.from_drive(v)), Gains.from_drive(v, session.rates), total, speed=speed,
+        rate=rate, most=session.axis.motor.torque_constant * v["limit.current"],
     )  # fmt: skip
 
 

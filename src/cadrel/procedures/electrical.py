@@ -64,7 +64,12 @@ def run_current_loop(session: Session) -> Outcome:
         resistance, levels = _resistance(session, ic, at)
         low = _inductances(session, 0.3 * ic, at)
         high_d, high_q, high_runs = _inductances(session, 0.8 * ic, at)
-        inductance_d, inductance_q = high_d.doubted_by(low[0]), high_q.doubted_by(low[1])
+        # Resistance and inductance are voltage over current: they are no surer than the sensors.
+        sensors = session.current_accuracy
+        resistance = resistance.within(sensors)
+        inductance_d, inductance_q = (
+            high.doubted_by(at_low).within(sensors) for high, at_low in ((high_d, low[0]), (high_q, low[1]))
+        )
         admittances = [low[2][0], *high_runs]  # d at the low current, d and q at the high one
         inductance = inductance_q  # torque is made on q; where d differs, its loop is the quicker one
         winding = Winding(resistance=resistance.value, inductance=inductance.value)

@@ -375,6 +375,12 @@ class Session:
         rating = float(self.drive.identity()["current_continuous"])
         return min(self.axis.motor.current_continuous, rating, self.values["limit.current"])
 
+    @property
+    def current_accuracy(self) -> float:
+        """Share of the reading within which the drive's sheet states its current sensors; what rests on them is no
+        surer than that."""
+        return float(self.drive.identity()["current_accuracy"])
+
     def run_at(self, speed: float) -> None:
         """In velocity mode: come to a speed gently, and wait until that is done. [rad/s]
 

@@ -24,6 +24,7 @@ from cadrel.core.simulation.truth import RigTruth
 # Motion ends when the holder of the lease has not been heard for so long. A run within agreed travel waits longer than
 # a hand on a button (`JOG_TICKS`), so that a busy machine aborts nothing, and stands within 1 s all the same.
 LEASE_TICKS = 10400  # [ticks] 650 ms
+CURRENT_ACCURACY = 0.01  # of the reading: what drives' sheets state of their current sensors (common practice)
 WATCH_TICKS = 28000  # [ticks] 1.75 s: motion ends when no page of the one who leads has been open for so long
 CONSENT_TICKS = 320000  # [ticks] 20 s: a consent that is not used or kept alive for so long is none any more
 PRESSES = 16  # STOP presses remembered, so that one that arrives on two ways counts once
@@ -865,5 +866,6 @@ class SimulatedDrive:
             "current_peak": self.truth.drive_current_peak,
             "current_continuous": self.truth.drive_current_continuous,
             "voltage_max": self.truth.overvoltage,
+            "current_accuracy": CURRENT_ACCURACY,
             "signals": [{"key": k, "unit": u, "label": label} for k, u, label in SIGNALS],
         }

@@ -21,7 +21,8 @@ def values_with(**changes: float) -> dict[str, float]:
         "current.reset_time": 3.4e-3, "velocity.gain": 0.15, "velocity.reset_time": 9e-3,
         "velocity.torque_filter": 1500.0,
         "velocity.feedback_filter": 800.0, "velocity.notch_frequency": 309.0, "velocity.notch_depth": -10.0,
-        "velocity.notch_width": 0.3, "position.gain": 150.0,
+        "velocity.notch_width": 0.3, "position.gain": 150.0, "velocity.section2_zero": 650.0,
+        "velocity.section2_zero_damping": 0.1, "velocity.section2_pole": 900.0, "velocity.section2_pole_damping": 0.7,
     } | {k.replace("__", "."): v for k, v in changes.items()}  # fmt: skip
 
 

@@ -8,7 +8,7 @@ import pytest
 from scipy import signal
 
 from cadrel.core.control import Gains, Rates, TwoMass, Winding, current_open, mechanics, read_margins, step_response
-from cadrel.core.control.filters import notch
+from cadrel.core.control.filters import Section, notch
 from cadrel.core.response import measure_step
 
 TICK, TV = Rates().current, Rates().velocity
@@ -115,6 +115,24 @@ def test_notch_is_scipys_bilinear_transform_of_the_analogue_notch() -> None:
     np.testing.assert_allclose([ours.b0, ours.b1, ours.b2, ours.a1, ours.a2], [*b, *a[1:]], rtol=1e-9)
     at_centre = ours.response(np.exp(np.array([-2j * np.pi * centre * TV])))
     assert 20 * np.log10(abs(at_centre[0])) == pytest.approx(depth)
+
+
+@pytest.mark.parametrize(("zero", "pole"), [(240.0, 330.0), (700.0, 410.0), (0.0, 800.0), (310.0, 310.0)])
+def test_a_section_is_scipys_bilinear_transform_of_zeros_over_poles(zero: float, pole: float) -> None:
+    at_zero, at_pole = (2 / TV * math.tan(math.pi * f * TV) for f in (zero, pole))
+    top = [1 / at_zero**2, 2 * 0.05 / at_zero, 1.0] if zero else [1.0]
+    b, a = signal.bilinear(top, [1 / at_pole**2, 2 * 0.4 / at_pole, 1.0], fs=1 / TV)
+    ours = Section(zero_hz=zero, zero_damping=0.05, pole_hz=pole, pole_damping=0.4).biquad(period=TV)
+    np.testing.assert_allclose([ours.b0, ours.b1, ours.b2, ours.a1, ours.a2], [*b, *a[1:]], rtol=1e-9)
+    assert ours.response(np.ones(1, dtype=complex))[0] == pytest.approx(1.0)  # a constant torque passes
+
+
+def test_a_section_whose_zeros_and_poles_meet_is_the_notch() -> None:
+    of = notch(240.0, width=0.3, depth_db=-20.0, period=TV)
+    section = Section(zero_hz=240.0, zero_damping=0.03, pole_hz=240.0, pole_damping=0.3).biquad(period=TV)
+    np.testing.assert_allclose(
+        [of.b0, of.b1, of.b2, of.a1, of.a2], [section.b0, section.b1, section.b2, section.a1, section.a2], rtol=1e-9
+    )
 
 
 def test_current_step_is_the_one_python_control_simulates() -> None:

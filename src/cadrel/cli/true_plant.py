@@ -12,10 +12,11 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import cont2discrete
+from scipy.signal import bilinear, cont2discrete
 
 from cadrel.core.control import Margins, read_margins
 from cadrel.core.control.filters import lowpass_pole, notch
+from cadrel.core.parameters import SECTIONS
 from cadrel.core.simulation import RigTruth
 from cadrel.core.simulation.layout import TICK, TV
 
@@ -207,7 +208,24 @@ def _controller(values: Mapping[str, float], z: NDArray[np.complex128]) -> NDArr
         depth_db=values["velocity.notch_depth"],
         period=TV,
     )
-    return pi * (1 - pole) / (1 - pole * w) * (q.b0 + q.b1 * w + q.b2 * w * w) / (1 + q.a1 * w + q.a2 * w * w)
+    whole = pi * (1 - pole) / (1 - pole * w) * (q.b0 + q.b1 * w + q.b2 * w * w) / (1 + q.a1 * w + q.a2 * w * w)
+    for top, below in _sections(values):
+        whole = whole * np.polyval(top, z) / np.polyval(below, z)
+    return np.asarray(whole, dtype=np.complex128)
+
+
+def _sections(values: Mapping[str, float]) -> list[tuple[FloatArray, FloatArray]]:
+    """Numerator and denominator in z of every section that is on, by SciPy's bilinear transform."""
+    found = []
+    for n in SECTIONS:
+        pole, zero = (values[f"velocity.section{n}_{key}"] for key in ("pole", "zero"))
+        if pole <= 0.0:
+            continue
+        warped = [2 / TV * math.tan(math.pi * f * TV) for f in (zero, pole)]
+        dampings = [values[f"velocity.section{n}_{key}_damping"] for key in ("zero", "pole")]
+        top = [1 / warped[0] ** 2, 2 * dampings[0] / warped[0], 1.0] if zero > 0.0 else [1.0]
+        found.append(bilinear(top, [1 / warped[1] ** 2, 2 * dampings[1] / warped[1], 1.0], fs=1 / TV))
+    return found
 
 
 def _is_stable(
@@ -222,16 +240,20 @@ def _is_stable(
         period=TV,
     )
     kp, tn = values["velocity.gain"], values["velocity.reset_time"]
-    n = len(a)
-    x = np.eye(n + 6)  # plant, then integral, low-pass, and the notch's two inputs and two outputs before
+    n, sections = len(a), _sections(values)
+    # Plant, then integral, low-pass, the notch's two inputs and two outputs before, and those of every section.
+    x = np.eye(n + 6 + 4 * len(sections))
     plant, inner, lp, x1, x2, y1, y2 = x[:n], x[n], x[n + 1], x[n + 2], x[n + 3], x[n + 4], x[n + 5]
-    command = -values["position.gain"] * (angle @ plant) if name == "position" else np.zeros(n + 6)
+    command = -values["position.gain"] * (angle @ plant) if name == "position" else np.zeros(len(x))
     error = command - speed @ plant
     filtered = pole * lp + (1 - pole) * (kp * error + inner)
     torque = q.b0 * filtered + q.b1 * x1 + q.b2 * x2 - q.a1 * y1 - q.a2 * y2
-    update = np.vstack(
-        [a @ plant + np.outer(b, torque), inner + kp / tn * TV * error, filtered, filtered, x1, torque, y1]
-    )
+    kept = [inner + kp / tn * TV * error, filtered, filtered, x1, torque, y1]
+    for k, (top, below) in enumerate(sections):
+        before = x[n + 6 + 4 * k : n + 10 + 4 * k]
+        entry, torque = torque, top[0] * torque + top[1:] @ before[:2] - below[1:] @ before[2:]
+        kept += [entry, before[0], torque, before[2]]
+    update = np.vstack([a @ plant + np.outer(b, torque), *kept])
     moduli = np.sort(np.abs(np.linalg.eigvals(update)))[::-1]
     # Without a position loop nothing holds the absolute angle: one eigenvalue of exactly 1 belongs to it.
     free = 0 if name == "position" else 1

@@ -53,6 +53,10 @@ def linear(make_drive: Make, pusher: dict[str, Entry]) -> Callable[[str], tuple[
             "feedback.resolver_bandwidth": 900.0, "feedback.word_latency": truth.word_latency, "feedback.halls": 0.0,
             "feedback.index": 1.0, "velocity.gain": 0.12, "velocity.reset_time": 0.02, "position.gain": 60.0,
             "limit.following_error": 100.0, "velocity.notch_frequency": 250.0, "velocity.notch_depth": -6.0,
+            # Sections 2 and 4: zeros below poles, and a low-pass; 3 is off, so that 4 comes second.
+            "velocity.section2_zero": 300.0, "velocity.section2_zero_damping": 0.2, "velocity.section2_pole": 420.0,
+            "velocity.section2_pole_damping": 0.6, "velocity.section4_pole": 900.0,
+            "velocity.section4_pole_damping": 0.7,
         }  # fmt: skip
         drive.take_control("test")
         drive.write(values | word_values(truth))

@@ -1,6 +1,6 @@
 """The cascade, composed once of blocks; frequency responses, steps and eigenvalues follow from the same matrices.
 
-    error -> [PI] -> [torque low-pass] -> [notch] -> torque
+    error -> [PI] -> [torque low-pass] -> [notch] -> [sections 2 to 4] -> torque
     torque -> [current loop, motor, load, device] -> raw speed, position
     raw speed -> [speed filter] -> speed, which the velocity loop feeds back and the back-EMF's feedforward knows
 
@@ -18,12 +18,16 @@ from numpy.typing import NDArray
 
 from cadrel.core.control.axis_blocks import current_regulator, locked_winding, sampled_axis
 from cadrel.core.control.blocks import Block, connect, static
-from cadrel.core.control.filters import Biquad, low_pass, notch, pi_regulator, second_order
+from cadrel.core.control.filters import Biquad, Section, low_pass, notch, pi_regulator, second_order
 from cadrel.core.control.load import ComplexArray, TwoMass, Winding
 from cadrel.core.control.sampling import TRACKING_DAMPING, Rates, Sensor
+from cadrel.core.parameters import SECTIONS
 
 FloatArray = NDArray[np.float64]
 LoopName = Literal["current", "velocity", "position"]
+SECTION_KEYS = {
+    "zero_hz": "zero", "zero_damping": "zero_damping", "pole_hz": "pole", "pole_damping": "pole_damping",
+}  # fmt: skip
 RUNAWAY = 1e6  # of the step: a loop that gets there is unstable
 
 
@@ -40,6 +44,7 @@ class Gains:
     notch_hz: float = 0.0
     notch_depth_db: float = 0.0
     notch_width: float = 0.3
+    sections: tuple[Section, ...] = ()  # those that are on
     position_gain: float = 10.0
     rates: Rates = field(default_factory=Rates)
     sensor: Sensor = field(default_factory=Sensor)
@@ -57,6 +62,11 @@ class Gains:
             notch_hz=values["velocity.notch_frequency"],
             notch_depth_db=values["velocity.notch_depth"],
             notch_width=values["velocity.notch_width"],
+            sections=tuple(
+                Section(**{k: values[f"velocity.section{n}_{key}"] for k, key in SECTION_KEYS.items()})
+                for n in SECTIONS
+                if values[f"velocity.section{n}_pole"] > 0.0
+            ),
             position_gain=values["position.gain"],
             rates=rates or Rates(),
             sensor=Sensor.from_drive(values),
@@ -64,6 +74,7 @@ class Gains:
 
     def to_drive(self) -> dict[str, float]:
         """Return the drive parameters of these gains, by key."""
+        off = (Section(),) * (len(SECTIONS) - len(self.sections))
         return {
             "current.gain": self.current_gain,
             "current.reset_time": self.current_reset,
@@ -74,10 +85,15 @@ class Gains:
             "velocity.notch_frequency": self.notch_hz,
             "velocity.notch_depth": self.notch_depth_db,
             "velocity.notch_width": self.notch_width,
+            **{
+                f"velocity.section{n}_{key}": getattr(section, k)
+                for n, section in zip(SECTIONS, (*self.sections, *off), strict=True)
+                for k, key in SECTION_KEYS.items()
+            },
             "position.gain": self.position_gain,
         }
 
-    def with_(self, **changes: float) -> Self:
+    def with_(self, **changes: float | tuple[Section, ...]) -> Self:
         """Return these gains with some changed."""
         return replace(self, **changes)  # type: ignore[arg-type]
 
@@ -95,13 +111,20 @@ class Gains:
 
 @lru_cache(maxsize=512)
 def velocity_regulator(gains: Gains) -> Block:
-    """Return speed error -> torque: PI, torque low-pass, notch."""
+    """Return speed error -> torque: PI, torque low-pass, notch, second-order sections."""
     period = gains.rates.velocity
     return connect(
         [
             pi_regulator(gains.velocity_gain, gains.velocity_reset, period=period, entry="error", output="pi"),
             low_pass(gains.torque_filter_hz, period=period, entry="pi", output="smooth"),
-            second_order(gains.notch(), period=period, entry="smooth", output="torque"),
+            second_order(gains.notch(), period=period, entry="smooth", output="section 1"),
+            *(
+                second_order(
+                    section.biquad(period=period), period=period, entry=f"section {n}", output=f"section {n + 1}"
+                )
+                for n, section in enumerate(gains.sections, 1)
+            ),
+            static({"torque": {f"section {1 + len(gains.sections)}": 1.0}}, period=period),
         ],
         inputs=("error",),
         outputs=("torque",),

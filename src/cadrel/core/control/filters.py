@@ -52,6 +52,36 @@ def notch(frequency_hz: float, *, width: float, depth_db: float, period: float) 
     )
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Section:
+    """Two zeros over two poles, gain 1 at rest: notch, lead-lag, low-pass, whatever their places make of it."""
+
+    zero_hz: float = 0.0  # 0: no zeros
+    zero_damping: float = 0.1
+    pole_hz: float = 0.0  # 0: off
+    pole_damping: float = 0.5
+
+    def biquad(self, *, period: float) -> Biquad:
+        """Return the coefficients, zeros and poles each prewarped at their own frequency, bilinear.
+
+        H = (s²/wz² + 2 Dz s/wz + 1) / (s²/wp² + 2 Dp s/wp + 1).
+        """
+        if self.pole_hz <= 0.0:
+            return Biquad(1.0, 0.0, 0.0, 0.0, 0.0)
+        top = _bilinear(self.zero_hz, self.zero_damping, period=period)
+        below = _bilinear(self.pole_hz, self.pole_damping, period=period)
+        return Biquad(*(t / below[0] for t in top), *(b / below[0] for b in below[1:]))
+
+
+def _bilinear(frequency_hz: float, damping: float, *, period: float) -> tuple[float, float, float]:
+    """Coefficients of 1, z^-1 and z^-2 of s²/w² + 2 D s/w + 1 at s = (1 - z^-1) / (1 + z^-1), times (1 + z^-1)²."""
+    if frequency_hz <= 0.0:
+        return 1.0, 2.0, 1.0
+    inverse = 1 / math.tan(math.pi * frequency_hz * period)
+    square, slope = inverse * inverse, 2 * damping * inverse
+    return square + slope + 1, 2 - 2 * square, square - slope + 1
+
+
 def low_pass(frequency_hz: float, *, period: float, entry: str, output: str) -> Block:
     """Return y += (1 - a)(x - y) as a block."""
     a = lowpass_pole(frequency_hz, period=period)

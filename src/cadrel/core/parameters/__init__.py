@@ -15,6 +15,7 @@ SI float at the motor shaft, per phase, peak.
 """
 
 from cadrel.core.parameters.devices import BY_CODE, DEVICE_KINDS, DeviceKind, kinds_with
+from cadrel.core.parameters.loops import SECTIONS
 from cadrel.core.parameters.parameter import Entry, Help, Parameter
 from cadrel.core.parameters.registry import (
     ANGLE_RESTS_ON,
@@ -43,6 +44,7 @@ __all__ = [
     "DEVICE_KINDS",
     "DRIVE_KEYS",
     "REGISTRY",
+    "SECTIONS",
     "STEPS",
     "DeviceKind",
     "Entry",

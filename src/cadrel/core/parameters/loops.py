@@ -112,6 +112,41 @@ CURRENT = (
     ),
 )
 
+SECTIONS = (2, 3, 4)  # second-order sections behind the notch, which is the first
+
+
+def _section(n: int) -> tuple[Parameter, ...]:
+    """One second-order section of the torque command: two zeros over two poles, of gain 1 at rest."""
+    key, name = f"velocity.section{n}", f"Section {n}"
+    return (
+        Parameter(
+            key=f"{key}_zero", label=f"{name}, zeros at", symbol=f"fz{n}", quantity="frequency", unit="Hz",
+            storage="drive", step="velocity", minimum=0, maximum=1900, default=0.0,
+            help=Help("Where the gain dips. 0: no zeros, a low-pass.", "On or just beside a resonance.",
+                      "Without poles at some frequency the section is off."),
+        ),
+        Parameter(
+            key=f"{key}_zero_damping", label=f"{name}, damping of the zeros", symbol=f"ζz{n}", quantity="ratio",
+            unit="", storage="drive", step="velocity", minimum=0, maximum=4, default=0.1,
+            help=Help("How sharp the dip is.", "As damped as the resonance or a little more.",
+                      "0 cuts one frequency out and turns the phase by half a turn there."),
+        ),
+        Parameter(
+            key=f"{key}_pole", label=f"{name}, poles at", symbol=f"fp{n}", quantity="frequency", unit="Hz",
+            storage="drive", step="velocity", minimum=0, maximum=1900, default=0.0,
+            help=Help("Above the zeros the gain rises, below them it falls. 0: off.",
+                      "Equal to the zeros: a notch. Above: more phase below. Below: less gain beyond.",
+                      "Poles far above the zeros amplify noise by the square of their ratio."),
+        ),
+        Parameter(
+            key=f"{key}_pole_damping", label=f"{name}, damping of the poles", symbol=f"ζp{n}", quantity="ratio",
+            unit="", storage="drive", step="velocity", minimum=0.02, maximum=4, default=0.5,
+            help=Help("How wide the section works.", "0.2 to 1; wider where the load changes.",
+                      "A section less damped than the machine rings by itself."),
+        ),
+    )  # fmt: skip
+
+
 VELOCITY = (
     Parameter(
         key="tuning.phase_margin", label="Phase margin, at least", symbol="φm", quantity="angle", unit="°",
@@ -128,6 +163,30 @@ VELOCITY = (
         key="tuning.sensitivity_peak", label="Peak sensitivity, at most", symbol="Ms", quantity="plain", unit="",
         step="velocity", minimum=1.2, maximum=3, default=1.8,
         help=Help("Worst amplification of a disturbance.", "1.6 robust, 2.0 lively.", "Above 2 a changed load hurts."),
+    ),
+    Parameter(
+        key="tuning.resonance_drift", label="Resonance may drift by", symbol="", quantity="ratio", unit="%",
+        step="velocity", minimum=0, maximum=0.3, default=0.05,
+        help=Help("The margins hold with every resonance so much lower and higher.", "5 %; more where belts age.",
+                  "At 0 a loop may be stable only where it was tuned."),
+    ),
+    Parameter(
+        key="tuning.inertia_least", label="Inertia may fall to", symbol="", quantity="ratio", unit="%",
+        step="velocity", minimum=0.2, maximum=1, default=0.7,
+        help=Help("Least inertia, of the one measured, with which the loop stays stable.",
+                  "The empty machine over the loaded one.", "A load that comes off makes every loop quicker."),
+    ),
+    Parameter(
+        key="tuning.inertia_most", label="Inertia may rise to", symbol="", quantity="ratio", unit="%",
+        step="velocity", minimum=1, maximum=5, default=1.5,
+        help=Help("Largest inertia, of the one measured, with which the loop stays stable.",
+                  "The loaded machine over the empty one.", "A heavier load makes a short reset time ring."),
+    ),
+    Parameter(
+        key="tuning.ripple", label="Current ripple at rest, at most", symbol="", quantity="ratio", unit="%",
+        step="velocity", minimum=0.002, maximum=0.5, default=0.05,
+        help=Help("What the device's noise may make of current, rms, of the continuous current.",
+                  "5 % is hardly heard, 2 % is quiet.", "Squeal at rest is this; a finer device allows more gain."),
     ),
     Parameter(
         key="velocity.gain", label="Gain", symbol="Kp", quantity="velocity_gain", unit="N·m·s", storage="drive",
@@ -170,6 +229,7 @@ VELOCITY = (
         help=Help("Damping ratio of the notch's poles.", "0.2 to 0.6; wider if the load changes.",
                   "Too narrow and a warm machine leaves it."),
     ),
+    *(parameter for n in SECTIONS for parameter in _section(n)),
 )
 
 POSITION = (

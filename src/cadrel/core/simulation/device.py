@@ -9,6 +9,7 @@ import math
 import numba
 
 from cadrel.core.power import TORQUE_BUILD_UP
+from cadrel.core.simulation import torque_filters
 from cadrel.core.simulation.layout import (
     ANGLE_EDGE,
     ANGLE_INDEX,
@@ -324,8 +325,8 @@ def power_off(s):
     s.stopping = 0
     s.gen = GEN_HOLD
     s.gen_velocity = s.gen_target = s.velocity_ref = s.acceleration_ref = 0.0
-    s.int_torque = s.torque_lp = s.int_d = s.int_q = s.iq_command = s.torque_cmd = 0.0
-    s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = 0.0
+    s.int_torque = s.int_d = s.int_q = s.iq_command = s.torque_cmd = 0.0
+    torque_filters.empty(s)
     s.next_alpha = s.next_beta = s.v_alpha = s.v_beta = s.out_d = s.out_q = 0.0
     s.vec_current = s.vec_current_target = s.vec_speed = 0.0
     s.exc_point = NOWHERE
@@ -351,7 +352,7 @@ def _look_for_the_pin(s, c):
     s.vec_target = s.vec_angle
     if s.int_torque == 0.0:
         s.int_torque = s.torque_cmd
-    s.torque_lp = s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = s.int_torque
+    torque_filters.settle(s, c, s.int_torque)
     s.shorted = s.catching  # a load to be caught: now it may fall
     s.catch_wait = int(CURRENT_GONE * c.inductance / (c.resistance * TICK))
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import ANGLE_RESTS_ON, field_of
-from cadrel.core.simulation import layout, machine
+from cadrel.core.simulation import layout, machine, torque_filters
 from cadrel.core.simulation.blockers import find_blockers
 from cadrel.core.simulation.device import hall_sector, is_open, power_off, prime_device, rotor_angle
 from cadrel.core.simulation.faults import FAULTS, wired
@@ -498,7 +498,8 @@ class SimulatedDrive:
         # A current of its own carries nothing: there the brake opens only when it is told to.
         s.brake_kept, s.guard_cuts = int(brake_closed or mode == "current"), int(cut_on_guard)
         s.brake_wait = int(self._settings.brake_operation != 0 and not s.brake_kept)
-        s.int_torque = s.torque_lp = s.notch_x1 = s.notch_x2 = s.notch_y1 = s.notch_y2 = torque
+        s.int_torque = torque
+        torque_filters.settle(s, self._settings, torque)
         self._watcher = None if alone else watcher
         self._watched_until = seen + WATCH_TICKS
         self._holder = ""

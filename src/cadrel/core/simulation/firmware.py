@@ -8,6 +8,7 @@ import math
 import numba
 
 from cadrel.core.power import LIMITED_FROM, LIMITED_TO
+from cadrel.core.simulation import torque_filters
 from cadrel.core.simulation.device import drive_angle, power_off, rotor_angle
 from cadrel.core.simulation.layout import (
     ARMED,
@@ -205,12 +206,11 @@ def _cascade(s, c):
         s.position_ref, s.limited = s.position, 0
         return
     raw = c.velocity_gain * error + s.int_torque
-    s.torque_lp += (1.0 - c.torque_pole) * (raw - s.torque_lp)
-    x = s.torque_lp
-    y = c.notch_b0 * x + c.notch_b1 * s.notch_x1 + c.notch_b2 * s.notch_x2 - c.notch_a1 * s.notch_y1
-    y -= c.notch_a2 * s.notch_y2
-    s.notch_x2, s.notch_x1, s.notch_y2, s.notch_y1 = s.notch_x1, x, s.notch_y1, y
-    torque = y + c.acceleration_torque * s.acceleration_ref + (exc if point == AT_TORQUE else 0.0)
+    torque = (
+        torque_filters.filtered(s, c, raw)
+        + c.acceleration_torque * s.acceleration_ref
+        + (exc if point == AT_TORQUE else 0.0)
+    )
     most = c.current_limit
     if s.thermal >= c.thermal_budget:
         most = min(most, c.current_continuous)

@@ -162,6 +162,22 @@ class Settings(NamedTuple):
     notch_b2: float
     notch_a1: float
     notch_a2: float
+    sections: float  # how many of the following are in use, in order
+    section2_b0: float
+    section2_b1: float
+    section2_b2: float
+    section2_a1: float
+    section2_a2: float
+    section3_b0: float
+    section3_b1: float
+    section3_b2: float
+    section3_a1: float
+    section3_a2: float
+    section4_b0: float
+    section4_b1: float
+    section4_b2: float
+    section4_a1: float
+    section4_a2: float
     position_gain: float
     velocity_feedforward: float
     acceleration_torque: float
@@ -224,6 +240,7 @@ _REALS = (
     "meas_d meas_q meas_bus edge_time edge_last_time velocity_raw velocity position position_zero "
     "angle_offset angle_used ref_d ref_q int_d int_q next_alpha next_beta out_d out_q iq_command "
     "int_torque torque_lp torque_cmd notch_x1 notch_x2 notch_y1 notch_y2 velocity_ref velocity_cmd "
+    "section2_1 section2_2 section3_1 section3_2 section4_1 section4_2 "
     "position_ref acceleration_ref thermal gen_velocity gen_target gen_rate path_time path_origin "
     "vec_angle vec_rate vec_speed vec_accel vec_target vec_current vec_current_target vec_current_rate exc_now "
     "guard_low guard_high guard_speed theta_s slipped sig_cos sig_sin sig_phase sig_total track_velocity hall_edge "

@@ -3,9 +3,9 @@
 import math
 from collections.abc import Mapping
 
-from cadrel.core.control.filters import lowpass_pole, notch
+from cadrel.core.control.filters import Section, lowpass_pole, notch
 from cadrel.core.errors import CadrelError
-from cadrel.core.parameters import BY_CODE, DRIVE_KEYS, REGISTRY, default_drive_values
+from cadrel.core.parameters import BY_CODE, DRIVE_KEYS, REGISTRY, SECTIONS, default_drive_values
 from cadrel.core.power import MARGIN
 from cadrel.core.simulation.layout import TICK, TV, Settings
 from cadrel.core.simulation.truth import RigTruth
@@ -66,6 +66,23 @@ class Memory:
         return [k for k in DRIVE_KEYS if self.working[k] != self.in_force[k]]
 
 
+def _sections(v: Mapping[str, float]) -> dict[str, float]:
+    """Coefficients of the second-order sections; those that are on come first."""
+    every = [
+        Section(
+            zero_hz=v[f"velocity.section{n}_zero"], zero_damping=v[f"velocity.section{n}_zero_damping"],
+            pole_hz=v[f"velocity.section{n}_pole"], pole_damping=v[f"velocity.section{n}_pole_damping"],
+        )
+        for n in SECTIONS
+    ]  # fmt: skip
+    every.sort(key=lambda section: section.pole_hz <= 0.0)  # a stable sort: their order stays
+    found = {"sections": float(sum(section.pole_hz > 0.0 for section in every))}
+    for n, section in zip(SECTIONS, every, strict=True):
+        biquad = section.biquad(period=TV)
+        found |= {f"section{n}_{key}": getattr(biquad, key) for key in ("b0", "b1", "b2", "a1", "a2")}
+    return found
+
+
 def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
     """Return the loop settings of parameter values; hardware trips come from the drive's own ratings."""
     n = notch(
@@ -93,6 +110,7 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         notch_b2=n.b2,
         notch_a1=n.a1,
         notch_a2=n.a2,
+        **_sections(v),
         position_gain=v["position.gain"],
         velocity_feedforward=v["position.velocity_feedforward"],
         acceleration_torque=v["position.acceleration_feedforward"] * v["load.inertia"],

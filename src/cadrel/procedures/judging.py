@@ -4,6 +4,7 @@ import math
 from collections.abc import Mapping
 
 from cadrel.core.control import Margins
+from cadrel.core.tuning import spread_of
 from cadrel.core.verdict import AskedOfLoop
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.session import Session
@@ -13,8 +14,9 @@ def asked_of(session: Session) -> AskedOfLoop:
     """Return the margins the engineer asked for."""
     r = session.axis.robustness
     return AskedOfLoop(
-        phase_margin=r.phase_margin, gain_margin_db=r.gain_margin_db, sensitivity_peak=r.sensitivity_peak
-    )
+        phase_margin=r.phase_margin, gain_margin_db=r.gain_margin_db, sensitivity_peak=r.sensitivity_peak,
+        spread=spread_of(r),
+    )  # fmt: skip
 
 
 def go_back_unless_proven(session: Session, outcome: Outcome, before: Mapping[str, float]) -> None:

@@ -40,6 +40,8 @@ from cadrel.procedures.session import Session
 
 TIMING = 0.25  # of a current tick: what the model of the sampled loop may be off by, which no misfit shows
 STEP_SECONDS = 0.12
+AT_REST, NOISE_SECONDS = 0.2, 0.25  # [s] before, and of, the look at the device's noise
+SWAYS_HZ = 100.0  # below, an axis at rest moves by itself
 
 
 def run_velocity_loop(session: Session) -> Outcome:
@@ -52,6 +54,7 @@ def run_velocity_loop(session: Session) -> Outcome:
     """
     before = Gains.from_drive(session.refresh(), session.rates)
     old_step = _step(session, 0.05)
+    noise = _noise_at_rest(session, before)
     excitation = plan_excitation(session, before)
     measured, first_record = measure_plant(session, before, 0.15, excitation)
     if is_drowned(measured):
@@ -61,10 +64,10 @@ def run_velocity_loop(session: Session) -> Outcome:
     require_lines(session, measured, excitation, share=ROUGH)
     fit = fit_plant(session, before, measured)
     try:
-        outcome, again, second = _tuned(session, before, measured, fit, excitation, old_step)
+        outcome, again, second = _tuned(session, before, measured, fit, excitation, old_step, noise)
         if outcome.verdict is not None and not outcome.verdict.is_proven:
             session.note(f"First proposal: {outcome.verdict.reason}. Tuned once more on what was measured around it.")
-            outcome, *_ = _tuned(session, before, again, second, excitation, old_step)
+            outcome, *_ = _tuned(session, before, again, second, excitation, old_step, noise)
         outcome.runs.append(_plant_run(session, first_record, before))
     except BaseException:
         session.write(_velocity_values(before))
@@ -80,6 +83,7 @@ def _tuned(
     fit: PlantFit,
     excitation: Excitation,
     old_step: dict[str, Any],
+    noise: float,
 ) -> tuple[Outcome, FrequencyResponse, PlantFit]:
     """Propose gains on a plant and its model, write them, step, measure around them and judge."""
     session.enter("computing the proposal", 0.45)
@@ -90,6 +94,8 @@ def _tuned(
         session.axis.robustness,
         measured=measured.precise(PRECISE),
         working=Winding.from_drive(session.values),
+        noise=noise,
+        noise_torque=session.axis.robustness.ripple * session.axis.motor.torque_constant * session.current_continuous,
     )
     session.write(_velocity_values(tuning.gains))
     new_step = _step(session, 0.5)
@@ -102,6 +108,28 @@ def _tuned(
         session, before, tuning.gains, tuning.limited_by, (fit, second), again, record, old_step, new_step
     )
     return outcome, again, second
+
+
+def _noise_at_rest(session: Session, gains: Gains) -> float:
+    """Return what the raw speed trembles by on the axis standing under the loop in force, rms. [rad/s]
+
+    The drive records the filtered speed. What the filter took from white noise of positions is given back, what the
+    axis itself sways below `SWAYS_HZ` is none of the device's.
+    """
+    session.enter("noise at rest", 0.12)
+    with session.enabled("velocity"):
+        session.hold(AT_REST)
+        session.arm(["velocity"], seconds=NOISE_SECONDS)
+        record = session.recorded(at_most=2.0)
+    session.standstill()
+    spectrum = np.abs(np.fft.rfft(record["velocity"] - record["velocity"].mean())) ** 2
+    f = np.fft.rfftfreq(len(record["velocity"]), record.period)
+    used = f > SWAYS_HZ
+    f, spectrum = f[used].astype(np.float64), spectrum[used]
+    white = np.sin(np.pi * f * record.period) ** 2
+    passed = white * np.abs(feedback_filter(gains, f)) ** 2
+    total = 2 * float(spectrum.sum()) / len(record["velocity"]) ** 2
+    return math.sqrt(total * float(white.sum()) / float(passed.sum()))
 
 
 def _step(session: Session, share: float) -> dict[str, Any]:

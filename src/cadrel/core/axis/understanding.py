@@ -43,6 +43,10 @@ class Robustness:
     phase_margin: float  # [rad]
     gain_margin_db: float
     sensitivity_peak: float
+    resonance_drift: float = 0.05  # every margin holds with each resonance so much lower and higher
+    inertia_least: float = 0.7  # of the one measured; the loop stays stable from here
+    inertia_most: float = 1.5  # to here
+    ripple: float = 0.05  # of the continuous current, rms, that the device's noise may make at rest
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -211,6 +215,10 @@ def understand(values: Mapping[str, Entry]) -> AxisModel:
             phase_margin=si("tuning.phase_margin"),
             gain_margin_db=si("tuning.gain_margin"),
             sensitivity_peak=si("tuning.sensitivity_peak"),
+            resonance_drift=si("tuning.resonance_drift"),
+            inertia_least=si("tuning.inertia_least"),
+            inertia_most=si("tuning.inertia_most"),
+            ripple=si("tuning.ripple"),
         ),
         current_bandwidth=si("current.bandwidth"),
         phasing_share=si("phasing.current"),

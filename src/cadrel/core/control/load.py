@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Self
 
 import numpy as np
@@ -59,6 +59,20 @@ class TwoMass:
         if self.stiffness is None:
             return None
         return math.sqrt(self.stiffness / self.inertia_load) / (2 * math.pi)
+
+    def drifted(self, share: float) -> Self:
+        """Return the load with resonance and anti-resonance higher by a share: another stiffness, the same masses."""
+        if self.stiffness is None:
+            return self
+        return replace(self, stiffness=self.stiffness * (1 + share) ** 2)
+
+    def weighing(self, factor: float) -> Self:
+        """Return the load with the total inertia times a factor, what changes being on the load's side; the motor's
+        own stays, and of the load a twentieth at least."""
+        if self.stiffness is None:
+            return replace(self, inertia_motor=factor * self.inertia_motor, inertia_load=factor * self.inertia_load)
+        rest = factor * self.inertia - self.inertia_motor
+        return replace(self, inertia_load=max(rest, 0.05 * self.inertia_load))
 
 
 def mechanics(load: TwoMass, frequency: FloatArray) -> ComplexArray:

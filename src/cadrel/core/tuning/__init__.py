@@ -9,7 +9,7 @@ prediction.py curves and margins that gains would give
 from cadrel.core.tuning.current import tune_current
 from cadrel.core.tuning.position import tune_position
 from cadrel.core.tuning.prediction import StopTrace, load_of, predict_loop, predict_stop
-from cadrel.core.tuning.velocity import TuningRefused, VelocityTuning, limiting_factor, tune_velocity
+from cadrel.core.tuning.velocity import TuningRefused, VelocityTuning, limiting_factor, spread_of, tune_velocity
 
 __all__ = [
     "StopTrace",
@@ -19,6 +19,7 @@ __all__ = [
     "load_of",
     "predict_loop",
     "predict_stop",
+    "spread_of",
     "tune_current",
     "tune_position",
     "tune_velocity",

@@ -5,10 +5,10 @@ import math
 import numpy as np
 
 from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Gains, TwoMass, Winding, position_open, read_margins, spectral_radius, velocity_plant
+from cadrel.core.control import Gains, TwoMass, Winding, position_open, read_margins, velocity_plant
 from cadrel.core.control.filters import ComplexArray
 from cadrel.core.response.estimate import FrequencyResponse
-from cadrel.core.tuning.velocity import FloatArray, TuningRefused, limiting_factor
+from cadrel.core.tuning.velocity import FloatArray, TuningRefused, limiting_factor, spread_of
 from cadrel.core.verdict.loops import resonance_grid
 
 PEAK = 1.05  # closed-loop magnitude allowed: a step overshoots by a few percent at most
@@ -34,15 +34,18 @@ def tune_position(
         Even a very small gain does not hold the margins.
     """
     windings = [winding] if working is None else [winding, working]
-    grid = resonance_grid(load)
+    grid, spread = resonance_grid(load), spread_of(asked)
     plants = [(grid, velocity_plant(load, w, gains, grid)) for w in windings]
+    for drifted in spread.drifts(load)[1:]:
+        own = resonance_grid(drifted)
+        plants.append((own, velocity_plant(drifted, windings[-1], gains, own)))
     if measured is not None and len(measured.frequency) > 10:
         plants.append((measured.frequency, measured.value))
 
     def accepts(kv: float) -> bool:
         tried = gains.with_(position_gain=kv)
         return all(_honours(plant, tried, f, asked) for f, plant in plants) and all(
-            spectral_radius("position", load, w, tried) < 1 for w in windings
+            spread.worst_radius("position", load, w, tried) < 1 for w in windings
         )
 
     low, high = math.log(0.5), math.log(3000.0)

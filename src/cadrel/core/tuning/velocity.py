@@ -1,11 +1,11 @@
-"""The fastest velocity loop within stated margins, on the measured plant and on its model."""
+"""The stiffest velocity loop within stated margins and a stated spread, on the measured plant and on its model."""
 
 import math
-from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.optimize import differential_evolution
 
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import (
@@ -14,21 +14,36 @@ from cadrel.core.control import (
     TwoMass,
     Winding,
     read_margins,
-    spectral_radius,
     velocity_open,
     velocity_plant,
 )
-from cadrel.core.control.filters import ComplexArray
+from cadrel.core.control.filters import Section
 from cadrel.core.errors import CoreError
-from cadrel.core.parameters import field_of
+from cadrel.core.parameters import REGISTRY, field_of
 from cadrel.core.response.estimate import FrequencyResponse
-from cadrel.core.verdict.loops import resonance_grid
+from cadrel.core.tuning.shape import Bounds, Kept, Plants
+from cadrel.core.tuning.shape_kernel import FIXED, highest_gain, scores
+from cadrel.core.verdict.loops import LOW_HZ, resonance_grid
+from cadrel.core.verdict.spread import Spread
 
 FloatArray = NDArray[np.float64]
-GRID = np.geomspace(0.5, 1900.0, 500)  # [Hz] close to the Nyquist frequency of the velocity sample
-RESET_RATIOS = (3.0, 4.0, 6.0, 9.0, 14.0)  # reset time times crossover
-TORQUE_FILTERS = (1500.0, 900.0, 500.0, 280.0)  # [Hz]
-NOTCHES = ((-10.0, 0.3), (-20.0, 0.3), (-20.0, 0.6), (-30.0, 0.6))  # depth [dB], width
+BEYOND = 16  # points of its part beyond the highest resonances, up to the Nyquist frequency
+COARSE = 130  # points of the search's grid beside those across resonances
+ACROSS = 15  # points across a peak, for the search
+MOST_SECTIONS = 2
+EARNS = 1.05  # a section must raise the score's gain by a twentieth, or the simpler loop is kept
+GENERATIONS, CROWD = 120, 10  # of the evolution; members for each figure
+SEED = 20  # of the evolution's draws: the same proposal each time
+INSIDE = (0.97, math.radians(1.5), 0.4)  # peak, phase and gain [dB] by which the search stays inside what is asked
+LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
+STABLE = Kept(3.5, math.radians(16), 1.4)  # of a load lighter or heavier than measured: stable, by a clear distance
+DELAY = 1.75  # [velocity samples] of hold, calculation and current loop, for the bend of the phase
+FIGURES = {  # bounds of a shape's figures: reset time [s], filters [Hz], a section's zeros and poles
+    "reset": (1.0e-3, 2.0), "torque_filter": (150.0, 1900.0), "speed_filter": (200.0, 1900.0),
+    "place": (60.0, 1850.0), "zero_damping": (0.01, 1.5), "pole_damping": (0.3, 2.0),
+}  # fmt: skip
+UNSEEN_HZ = 1200.0  # a plant is rarely measured beyond; there the loop's gain stays below 1
+MOST_LEAD = 3.0  # poles over zeros: beyond, a section is a differentiator
 
 
 class TuningRefused(CoreError):
@@ -37,8 +52,8 @@ class TuningRefused(CoreError):
     happened = "No velocity loop was found that keeps {asked}."
     means = "The gains in the drive are unchanged. The nearest try was limited by {limit}."
     remedy = (
-        f"Ask for less by {field_of('tuning.phase_margin')}, raise {field_of('velocity.feedback_filter')}, or stiffen "
-        "what resonates."
+        f"Ask for less by {field_of('tuning.phase_margin')}, {field_of('tuning.resonance_drift')} or "
+        f"{field_of('tuning.inertia_most')}, or stiffen what resonates."
     )
 
 
@@ -51,36 +66,43 @@ class VelocityTuning:
     limited_by: str
 
 
-DRIFT = (0.95, 1.0, 1.05)  # of the resonance: a loop that is stable only where it was tuned is none
-
-
 @dataclass(frozen=True, slots=True, eq=False)
 class _Judge:
-    """Models and measurement that every candidate must satisfy."""
+    """Models and measurement that a candidate must satisfy, on grids finer than the search's."""
 
     load: TwoMass
     windings: tuple[Winding, ...]  # as small currents meet it, and at the working current
     asked: Robustness
-    grid: FloatArray
-    model_plants: tuple[ComplexArray, ...]
     measured: FrequencyResponse | None
 
+    @property
+    def spread(self) -> Spread:
+        return spread_of(self.asked)
+
     def margins(self, gains: Gains) -> list[Margins]:
-        found = [read_margins(velocity_open(plant, gains, self.grid), self.grid) for plant in self.model_plants]
+        """Of the model as it is first, then drifted, at every winding; of the measured plant last."""
+        found = []
+        for load in self.spread.drifts(self.load):
+            grid = resonance_grid(load)
+            for winding in self.windings:
+                found.append(read_margins(velocity_open(velocity_plant(load, winding, gains, grid), gains, grid), grid))
         if self.measured is not None and len(self.measured.frequency) > 10:
             f = self.measured.frequency
             found.append(read_margins(velocity_open(self.measured.value, gains, f), f))
         return found
 
     def accepts(self, gains: Gains) -> bool:
-        return all(_honours(m, self.asked) for m in self.margins(gains))
+        return all(_honours(m, self.asked) for m in self.margins(gains)) and self.is_stable(gains)
 
     def is_stable(self, gains: Gains) -> bool:
-        stiffness = self.load.stiffness
-        loads = [self.load]
-        if stiffness is not None:
-            loads = [replace(self.load, stiffness=stiffness * drift**2) for drift in DRIFT]
-        return all(spectral_radius("velocity", load, w, gains) < 1.0 for load in loads for w in self.windings)
+        return all(self.spread.worst_radius("velocity", self.load, w, gains) < 1.0 for w in self.windings)
+
+
+def spread_of(asked: Robustness) -> Spread:
+    """Return the spread that is asked for."""
+    return Spread(
+        resonance_drift=asked.resonance_drift, inertia_least=asked.inertia_least, inertia_most=asked.inertia_most
+    )
 
 
 def _honours(m: Margins, asked: Robustness) -> bool:
@@ -99,19 +121,23 @@ def tune_velocity(
     *,
     measured: FrequencyResponse | None = None,
     working: Winding | None = None,
+    noise: float = 0.0,
+    noise_torque: float = math.inf,
 ) -> VelocityTuning:
-    """Return the velocity loop with the highest gain and integral that honours the margins asked for.
+    """Return the velocity loop with the highest integral gain that honours what is asked for over its spread.
 
     Parameters
     ----------
     load, winding : TwoMass, Winding
         The identified model.
     gains : Gains
-        In force; the current loop and the speed filter are kept.
+        In force; the current loop is kept.
     measured : FrequencyResponse, optional
         Measured velocity plant; margins must hold on it too, not on the model alone.
     working : Winding, optional
         The winding at the working current, where dead time does not damp: margins must hold there as well.
+    noise, noise_torque : float
+        Of the raw speed at rest, rms [rad/s], and what it may make of torque, rms [N·m].
 
     Raises
     ------
@@ -120,53 +146,152 @@ def tune_velocity(
 
     Notes
     -----
-    For every set of filters and every ratio of reset time to crossover the gain is raised by bisection until a
-    margin is reached. Among those the largest Kp sqrt(1 / Tn) wins: quick, and stiff against disturbance.
+    Reset time, torque filter, speed filter and up to two second-order sections are searched by differential evolution
+    (R. Storn, K. Price, 1997; SciPy's), each shape scored by the highest gain it bears (`shape.highest_gain`). The
+    simplest structure is kept unless a section raises the score by a twentieth. What the search proposes is judged anew
+    on fine grids and by eigenvalues over the whole spread, and its gain taken back until all of them are content.
     """
     windings = (winding,) if working is None or working == winding else (winding, working)
-    grid = resonance_grid(load)
-    judge = _Judge(load, windings, asked, grid, tuple(velocity_plant(load, w, gains, grid) for w in windings), measured)
+    judge = _Judge(load, windings, asked, measured)
+    plants = _plants(judge, gains)
+    delay = DELAY * gains.rates.velocity + gains.sensor.latency
+    unseen = UNSEEN_HZ if measured is None or not measured.frequency.size else max(UNSEEN_HZ, measured.frequency[-1])
+    bounds = Bounds(delay=delay, unseen_hz=unseen, noise=noise, noise_torque=noise_torque)
     best: tuple[float, Gains] | None = None
-    for candidate in _filters(load, gains):
-        for ratio in RESET_RATIOS:
-            tuned = _highest_gain(judge, candidate, ratio)
-            if tuned is None or not judge.is_stable(tuned):
-                continue
-            score = tuned.velocity_gain / math.sqrt(tuned.velocity_reset)
-            # A filter or a notch must earn its place by a twentieth, or the simpler loop is kept.
-            if best is None or score > 1.05 * best[0]:
-                best = (score, tuned)
+    start: FloatArray | None = None
+    for sections in range(MOST_SECTIONS + 1):
+        found = _evolved(load, plants, bounds, gains, sections, start)
+        start = found
+        proposed = _judged(judge, _as_gains(found, gains, plants, bounds))
+        if proposed is None:
+            continue
+        score = math.log(proposed.velocity_gain / proposed.velocity_reset)
+        if best is None or score > math.log(EARNS) + best[0]:
+            best = (score, proposed)
     if best is None:
         raise TuningRefused(asked=_asked_text(asked), limit=_resonance_text(load))
     chosen = best[1]
-    margins = judge.margins(chosen)[0]
-    return VelocityTuning(gains=chosen, margins=margins, limited_by=limiting_factor(margins, load, asked))
+    every = judge.margins(chosen)
+    return VelocityTuning(gains=chosen, margins=every[0], limited_by=_limit(every, load, asked, chosen, bounds, plants))
 
 
-def _filters(load: TwoMass, gains: Gains) -> Iterator[Gains]:
-    resonance = load.resonance_hz
-    for torque_filter in TORQUE_FILTERS:
-        plain = gains.with_(torque_filter_hz=torque_filter, notch_hz=0.0, notch_depth_db=0.0)
-        yield plain
-        if resonance is not None and 30 < resonance < 1800:
-            for depth, width in NOTCHES:
-                yield plain.with_(notch_hz=resonance, notch_depth_db=depth, notch_width=width)
+def _plants(judge: _Judge, gains: Gains) -> Plants:
+    """The plants of the search: every drift at every winding, the measured one, and what need only stay stable."""
+    asked, drifts = judge.asked, judge.spread.drifts(judge.load)
+    kept = Kept(
+        1 + INSIDE[0] * (asked.sensitivity_peak - 1), asked.phase_margin + INSIDE[1],
+        10 ** ((asked.gain_margin_db + INSIDE[2]) / 20),
+    )  # fmt: skip
+    top = 1 / (2 * gains.rates.velocity)
+    # Up to the very Nyquist frequency: a loop that is stable up to just below it may not be there.
+    parts = [np.geomspace(LOW_HZ, 0.6 * top, COARSE), top * np.linspace(0.6, 0.9999, BEYOND)]
+    for load in drifts:
+        for centre in (load.resonance_hz, load.antiresonance_hz):
+            if centre is not None and LOW_HZ < centre < top:
+                parts.append(centre * (1 + 0.2 * np.linspace(-1, 1, ACROSS) ** 3))
+    grid = np.unique(np.concatenate(parts))
+    grid = grid[grid < top]
+    models = [(velocity_plant(load, w, gains, grid), kept) for load in drifts for w in judge.windings]
+    for factor in (asked.inertia_least, asked.inertia_most):
+        for load in drifts:
+            if factor != 1.0:
+                models.append((velocity_plant(load.weighing(factor), judge.windings[-1], gains, grid), STABLE))
+    seen = judge.measured
+    measured = (seen.frequency, seen.value, kept) if seen is not None and len(seen.frequency) > 10 else None
+    return Plants.of(grid, models, measured)
 
 
-def _highest_gain(judge: _Judge, gains: Gains, ratio: float) -> Gains | None:
-    """Raise the crossover by bisection, reset time tied to it, while the judge accepts."""
+def _box(load: TwoMass, gains: Gains, sections: int) -> list[tuple[float, float]]:
+    """Bounds of a shape's figures, as logarithms."""
+    lowest = min(FIGURES["place"][0], 0.5 * (load.antiresonance_hz or math.inf))
+    place = (lowest, FIGURES["place"][1])
+    section = [place, FIGURES["zero_damping"], place, FIGURES["pole_damping"]]
+    figures = [FIGURES["reset"], FIGURES["torque_filter"], FIGURES["speed_filter"], *(section * sections)]
+    return [(math.log(low), math.log(high)) for low, high in figures]
 
-    def at(crossover_hz: float) -> Gains:
-        w = 2 * math.pi * crossover_hz
-        return gains.with_(velocity_gain=judge.load.inertia * w, velocity_reset=ratio / w)
 
-    low, high = math.log(0.7), math.log(700.0)
-    if not judge.accepts(at(math.exp(low))):
+def _evolved(
+    load: TwoMass, plants: Plants, bounds: Bounds, gains: Gains, sections: int, start: FloatArray | None
+) -> FloatArray:
+    """Return the best shape of a structure, begun where the simpler one ended and at a notch on the resonance."""
+    box = _box(load, gains, sections)
+    low, high = np.array(box).T
+    rng = np.random.default_rng(SEED)
+    crowd = rng.uniform(low, high, size=(CROWD * len(box), len(box)))
+    crowd[:, 0] = rng.uniform(math.log(2e-3), math.log(0.3), len(crowd))
+    if sections and start is not None:
+        # Half of the crowd begins at the simpler loop with a notch added, on the resonance or anywhere.
+        half = len(crowd) // 2
+        crowd[:half, : len(start)] = start + 0.15 * rng.normal(size=(half, len(start)))
+        at = np.log(load.resonance_hz) if load.resonance_hz else rng.uniform(*box[FIXED], size=half)
+        crowd[:half, -4] = at + 0.2 * rng.normal(size=half)
+        crowd[:half, -2] = crowd[:half, -4] + 0.2 * rng.normal(size=half)
+        crowd[0, : len(start)], crowd[0, -4:] = start, (box[-4][1], 0.0, box[-2][1], 0.0)
+    result = differential_evolution(
+        lambda many: _score(many, plants, bounds, gains), box, init=np.clip(crowd, low, high), maxiter=GENERATIONS,
+        tol=1e-4, mutation=(0.4, 0.9), recombination=0.8, rng=np.random.default_rng(SEED), vectorized=True,
+        updating="deferred", polish=False,
+    )  # fmt: skip
+    return np.asarray(result.x)
+
+
+def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains) -> FloatArray:
+    """Negative scores of shapes, one a column; a section that only differentiates is worse the more it does."""
+    found = scores(
+        np.ascontiguousarray(many), plants.frequency, plants.values, plants.kept, gains.rates.velocity,
+        bounds.noise_torque, bounds.noise, bounds.delay, bounds.unseen_hz,
+    )  # fmt: skip
+    for k in range(FIXED, len(many), 4):
+        found += 10.0 * np.maximum(many[k + 2] - many[k] - math.log(MOST_LEAD), 0.0)
+    return np.asarray(found)
+
+
+def _as_gains(shape: FloatArray, gains: Gains, plants: Plants, bounds: Bounds) -> Gains | None:
+    """The gains of a shape at the highest gain it bears; None where it bears none."""
+    x = np.exp(shape)
+    _, gain = highest_gain(
+        x, plants.frequency, plants.values, plants.kept, gains.rates.velocity, bounds.noise_torque, bounds.noise,
+        bounds.delay, bounds.unseen_hz,
+    )  # fmt: skip
+    p = REGISTRY["velocity.gain"]
+    if gain <= float(p.minimum or 0.0):
         return None
-    for _ in range(9):
-        middle = 0.5 * (low + high)
-        low, high = (middle, high) if judge.accepts(at(math.exp(middle))) else (low, middle)
-    return at(math.exp(low))
+    sections = tuple(
+        Section(zero_hz=x[k], zero_damping=x[k + 1], pole_hz=x[k + 2], pole_damping=x[k + 3])
+        for k in range(FIXED, len(x), 4)
+    )
+    return gains.with_(
+        velocity_gain=float(gain), velocity_reset=float(x[0]), torque_filter_hz=float(x[1]),
+        feedback_filter_hz=float(x[2]), notch_hz=0.0, notch_depth_db=0.0, sections=sections,
+    )  # fmt: skip
+
+
+def _judged(judge: _Judge, proposed: Gains | None) -> Gains | None:
+    """Take the gain back, the integral gain with its square, until every judge is content; None if none is."""
+    if proposed is None:
+        return None
+    for _ in range(TRIES):
+        if judge.accepts(proposed):
+            return proposed
+        proposed = proposed.with_(
+            velocity_gain=LESS * proposed.velocity_gain, velocity_reset=proposed.velocity_reset / LESS
+        )
+    return None
+
+
+def _limit(every: list[Margins], load: TwoMass, asked: Robustness, gains: Gains, bounds: Bounds, plants: Plants) -> str:
+    """What binds: the device's noise, or the margin of the worst plant."""
+    if bounds.noise > 0.0 and math.isfinite(bounds.noise_torque):
+        free = Bounds(delay=bounds.delay, unseen_hz=bounds.unseen_hz)
+        shape = np.log([
+            gains.velocity_reset, gains.torque_filter_hz, gains.feedback_filter_hz,
+            *(v for s in gains.sections for v in (s.zero_hz, s.zero_damping, s.pole_hz, s.pole_damping)),
+        ])  # fmt: skip
+        more = _as_gains(shape, gains, plants, free)
+        if more is not None and more.velocity_gain > EARNS * gains.velocity_gain:
+            return "the device's noise: the current ripple asked for at rest"
+    worst = max(every, key=lambda m: m.sensitivity_peak)
+    return limiting_factor(worst, load, asked)
 
 
 def limiting_factor(margins: Margins, load: TwoMass, asked: Robustness) -> str:
@@ -185,7 +310,7 @@ def limiting_factor(margins: Margins, load: TwoMass, asked: Robustness) -> str:
 def _asked_text(asked: Robustness) -> str:
     return (
         f"{math.degrees(asked.phase_margin):.0f}° phase margin, {asked.gain_margin_db:.0f} dB gain margin and a "
-        f"sensitivity peak of {asked.sensitivity_peak:.1f}"
+        f"sensitivity peak of {asked.sensitivity_peak:.1f} with the resonance {100 * asked.resonance_drift:.0f} % off"
     )
 
 

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
@@ -15,11 +15,11 @@ from cadrel.core.control import (
     Winding,
     position_open,
     read_margins,
-    spectral_radius,
     velocity_open,
     velocity_plant,
 )
 from cadrel.core.control.filters import ComplexArray
+from cadrel.core.verdict.spread import Spread
 from cadrel.core.verdict.verdict import Criterion, at_least, at_most
 
 FloatArray = NDArray[np.float64]
@@ -37,6 +37,7 @@ class AskedOfLoop:
     phase_margin: float
     gain_margin_db: float
     sensitivity_peak: float
+    spread: Spread = field(default_factory=Spread)
 
 
 def resonance_grid(load: TwoMass) -> FloatArray:
@@ -106,11 +107,17 @@ def judge_loop(
 
     Notes
     -----
+    Every model is judged where it was measured and with its resonance at either end of the drift asked for; its
+    eigenvalues at every corner of the spread.
+
     A margin that neither measurement nor model has (the loop never crosses) is no miss; a sensitivity peak there
     always is, and so are the eigenvalues of every model. Bounds of Åström and Murray tie the three together.
     """
     read = [("measured", measured)] if measured is not None else []
-    read += [(name, refined_margins(loop, load, winding, gains, edge_age=edge_age)) for name, load, winding in models]
+    for name, load, winding in models:
+        for k, drifted in enumerate(asked.spread.drifts(load)):
+            told = name if k == 0 else f"{name}, resonance {'-+'[k - 1]}{100 * asked.spread.resonance_drift:.0f} %"
+            read.append((told, refined_margins(loop, drifted, winding, gains, edge_age=edge_age)))
     rows: list[Criterion] = []
 
     def worst(values: list[tuple[str, float | None]], *, largest: bool) -> tuple[str, float | None]:
@@ -131,10 +138,10 @@ def judge_loop(
     )
     name, gain = worst([(n, m.gain_margin_db) for n, m in read], largest=False)
     rows.append(at_least("gain margin", asked.gain_margin_db, gain, unit="dB", source=name, needed=False))
-    radii = [(n, spectral_radius(loop, load, winding, gains)) for n, load, winding in models]
+    radii = [(n, asked.spread.worst_radius(loop, load, winding, gains)) for n, load, winding in models]
     if radii:
         name, radius = worst([(n, r) for n, r in radii], largest=True)
-        rows.append(at_most("spectral radius", 1.0, radius, source=name, tolerance=0.0))
+        rows.append(at_most("spectral radius over the spread", 1.0, radius, source=name, tolerance=0.0))
     if measured is None:
         rows.append(at_least("measured margins", 1.0, None, source="measured"))
     return rows

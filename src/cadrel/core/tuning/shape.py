@@ -1,0 +1,62 @@
+"""How much gain a shape of the velocity loop bears: the search's inner step, in closed form and compiled.
+
+A shape is everything but the gain: reset time, torque filter, speed filter, second-order sections. Its open loop at
+gain 1 is s(f); at gain K it is K s(f). Every margin asked for then forbids an interval of K at each frequency, so the
+highest gain follows without a search, and it is one that no smaller gain between the bounds spoils.
+"""
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Self
+
+import numpy as np
+from numpy.typing import NDArray
+
+FloatArray = NDArray[np.float64]
+ComplexArray = NDArray[np.complex128]
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """Margins that the loop around one plant must keep."""
+
+    sensitivity_peak: float
+    phase_margin: float  # [rad]
+    gain_margin: float  # [1]
+
+
+@dataclass(frozen=True, slots=True)
+class Bounds:
+    """What bounds the gain beside the plants' margins."""
+
+    delay: float  # [s] of the loop beside the filters
+    unseen_hz: float = 1200.0  # from here nothing is known of the plant: the gain stays below 1 by its margin
+    noise: float = 0.0  # [rad/s] rms of the raw speed at rest
+    noise_torque: float = math.inf  # [N·m] rms that it may make
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Plants:
+    """Velocity plants that a shape must bear, on one or more grids. Rows are plants, columns their grid's points."""
+
+    frequency: FloatArray  # [Hz], shape (n,): the grids one behind the other
+    values: ComplexArray  # shape (n, m): the plants on them; a plant that a grid does not know is nan there
+    kept: FloatArray  # shape (m, 3): sensitivity peak, phase margin [rad] and gain margin [1] of each plant
+
+    @classmethod
+    def of(
+        cls, model_grid: FloatArray, models: Sequence[tuple[ComplexArray, Kept]],
+        measured: tuple[FloatArray, ComplexArray, Kept] | None,
+    ) -> Self:  # fmt: skip
+        """Return models on their grid, and a measured plant on its own behind them, each with what it must keep."""
+        values = np.stack([value for value, _ in models], axis=1)
+        kept = [(k.sensitivity_peak, k.phase_margin, k.gain_margin) for _, k in models]
+        if measured is None:
+            return cls(model_grid, np.ascontiguousarray(values), np.array(kept))
+        f, seen, its = measured
+        n, m = values.shape
+        both = np.full((n + len(f), m + 1), np.nan + 0j)
+        both[:n, :m], both[n:, m] = values, seen
+        kept.append((its.sensitivity_peak, its.phase_margin, its.gain_margin))
+        return cls(np.concatenate([model_grid, f]), both, np.array(kept))

@@ -77,7 +77,7 @@ def test_a_loop_that_runs_away_on_any_model_is_not_proven_whatever_was_measured(
     calm = read_margins(np.array([10.0, 1.0, 0.1]) * -1j, np.array([1.0, 10.0, 100.0]))
     wild = GAINS.with_(velocity_gain=5.0)
     rows = judge_loop("velocity", calm, [("model", LOAD, WINDING)], wild, ASKED)
-    assert [r.what for r in rows if not r.passed][-1] == "spectral radius"
+    assert [r.what for r in rows if not r.passed][-1] == "spectral radius over the spread"
 
 
 def test_without_a_measurement_nothing_is_proven() -> None:

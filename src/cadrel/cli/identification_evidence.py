@@ -1,17 +1,15 @@
 """Identification and response over axes as machines are, against the truth; what was done is not done again."""
 
-import json
 import math
-import multiprocessing
-import os
 from collections import Counter
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from cadrel.bench import DriveService
+from cadrel.cli.resumable import worked_off
 from cadrel.cli.true_angle import true_error
 from cadrel.cli.true_plant import resonances, true_velocity_plant
 from cadrel.cli.unkind_draws import draw_unkind
@@ -159,20 +157,10 @@ def _compare_response(found: Identified, truth: RigTruth, outcome: Outcome, sess
 
 def evidence(*, benches: int, seed: int, out: Path, kept: Path) -> int:
     """Identify the benches that are not in `kept` yet, and write the document; exit status 1 if a bound is broken."""
-    kept.parent.mkdir(parents=True, exist_ok=True)
-    done: dict[int, Identified] = {}
-    if kept.exists():
-        for line in kept.read_text().splitlines():
-            one = Identified(**json.loads(line))
-            done[one.bench] = one
-    missing = [(seed, k) for k in range(benches) if k not in done]
-    with multiprocessing.Pool(len(os.sched_getaffinity(0))) as pool, kept.open("a") as file:
-        for one in pool.imap_unordered(identify, missing):
-            done[one.bench] = one
-            file.write(json.dumps(asdict(one)) + "\n")
-            file.flush()
-            print(f"{len(done)}/{benches} bench {one.bench} {one.device}: {one.reached} {one.refused}", flush=True)
-    rows = [done[k] for k in sorted(done) if k < benches]
+    rows = worked_off(
+        identify, Identified, benches=benches, seed=seed, kept=kept,
+        said=lambda r: f"{r.device}: {r.reached} {r.refused}",
+    )  # fmt: skip
     text, good = document(rows, seed=seed)
     out.write_text(text)
     print(text)

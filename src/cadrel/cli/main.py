@@ -5,7 +5,7 @@ import os
 import sys
 from pathlib import Path
 
-SUBJECTS = ("route", "commutation", "faults", "verdicts", "sheets", "input", "guard", "identification")
+SUBJECTS = ("route", "commutation", "faults", "verdicts", "sheets", "input", "guard", "identification", "tuning")
 
 
 def main() -> int:
@@ -118,6 +118,12 @@ def _evidence(arguments: argparse.Namespace) -> int:
         out = arguments.out or ROOT / "docs" / "evidence" / "identification.md"
         kept = ROOT / "var" / "evidence" / f"identification-{arguments.seed}.jsonl"
         return identification_evidence(benches=arguments.benches or 200, seed=arguments.seed, out=out, kept=kept)
+    if arguments.subject == "tuning":
+        from cadrel.cli.tuning_evidence import evidence as tuning_evidence
+
+        out = arguments.out or ROOT / "docs" / "evidence" / "tuning.md"
+        kept = ROOT / "var" / "evidence" / f"tuning-{arguments.seed}.jsonl"
+        return tuning_evidence(benches=arguments.benches or 200, seed=arguments.seed, out=out, kept=kept)
     if arguments.subject == "sheets":
         from cadrel.cli.sheet_evidence import evidence as sheet_evidence
 

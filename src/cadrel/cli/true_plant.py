@@ -93,6 +93,16 @@ def true_velocity_closed(
     return forward / (1 + forward * _filter(values, z))
 
 
+def true_position_closed(truth: RigTruth, values: Mapping[str, float], frequency: FloatArray) -> NDArray[np.complex128]:
+    """Return commanded position to measured position of a rig at rest, its position loop closed. [Hz]"""
+    a, b, speed, angle = _velocity_sample(truth, values)
+    z = np.exp(2j * np.pi * frequency * TV)
+    controller = _controller(values, z)
+    inner = 1 + controller * _response(a, b, speed, z)
+    forward = values["position.gain"] * controller * _response(a, b, angle, z) / inner
+    return np.asarray(forward / (1 + forward), dtype=np.complex128)
+
+
 def true_velocity_plant(
     truth: RigTruth, values: Mapping[str, float], frequency: FloatArray, *, speed_of_run: float
 ) -> NDArray[np.complex128]:

@@ -3,6 +3,7 @@
 import math
 from collections.abc import Mapping
 
+from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Margins
 from cadrel.core.tuning import spread_of
 from cadrel.core.verdict import AskedOfLoop
@@ -10,9 +11,8 @@ from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.session import Session
 
 
-def asked_of(session: Session) -> AskedOfLoop:
-    """Return the margins the engineer asked for."""
-    r = session.axis.robustness
+def asked_of(r: Robustness) -> AskedOfLoop:
+    """Return the margins the engineer asked for, and over which spread."""
     return AskedOfLoop(
         phase_margin=r.phase_margin, gain_margin_db=r.gain_margin_db, sensitivity_peak=r.sensitivity_peak,
         spread=spread_of(r),

@@ -39,7 +39,7 @@ def run_position_loop(session: Session) -> Outcome:
     working = Winding.from_drive(session.values)
     winding = session.plant.winding(working)
     gains, limited_by = tune_position(
-        load, winding, before, session.axis.robustness, measured=measured_plant(session), working=working
+        load, winding, before, session.asked, measured=measured_plant(session), working=working
     )
     size = _step_size(session, max(gains.position_gain, before.position_gain))
     old = _step(session, size, 0.1)
@@ -142,7 +142,7 @@ def _outcome(
         curves["measured"] = curve_of(f, measured_loop / (1 + measured_loop), plant.coherence)
     working = Winding.from_drive(session.values)  # past the dead time, which damps small currents only
     models = [("model, small currents", load, winding), ("model, working current", load, working)]
-    rows = judge_loop("position", measured, models, gains, asked_of(session))
+    rows = judge_loop("position", measured, models, gains, asked_of(session.asked))
     verdict = decide("position_loop", rows, run=1 if plant is None else 2)
     time, unit = step_response("position", load, winding, gains, duration=STEP_SECONDS)
     ideal = {"time": time.tolist(), "predicted_step": (new["middle"] - size + 2 * size * unit).tolist()}

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from cadrel.core.axis import AxisModel
+from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Rates
 from cadrel.core.identification import IdentifiedPlant
 from cadrel.core.parameters import field_of
@@ -194,6 +195,12 @@ class Session:
     def carried(self) -> float:
         """Torque that carries the load at standstill: as found, by load run or commutation, else as entered. [N·m]"""
         return self.plant.carried(self.axis.mechanism.torque_constant_load)
+
+    @property
+    def asked(self) -> Robustness:
+        """What loops must honour; over a wider drift where the resonance was seen to move with amplitude."""
+        moved = 0.0 if self.plant.springy is None else self.plant.springy.moved
+        return self.axis.robustness.where_it_moves(moved)
 
     def _stop_quietly(self) -> None:
         """On the way out of an error: stop if the drive still listens; without us it stops by itself."""

@@ -45,6 +45,8 @@ TIMING = 0.25  # of a current tick: what the model of the sampled loop may be of
 STEP_SECONDS = 0.12
 AT_REST, NOISE_SECONDS = 0.2, 0.25  # [s] before, and of, the look at the device's noise
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
+WORTH_SAYING = 0.01  # share by which a resonance moves
+SURELY = 3.0  # times the doubt of both
 SWAYS_HZ = 100.0  # below, an axis at rest moves by itself
 
 
@@ -69,14 +71,15 @@ def run_velocity_loop(session: Session) -> Outcome:
     fit = fit_plant(session, before, measured)
     try:
         asked = session.axis.robustness
-        outcome, again, second = _tuned(session, before, measured, fit, excitation, old_step, noise, asked)
+        outcome, again, second, moved = _tuned(session, before, measured, fit, excitation, old_step, noise, asked, 0.0)
         if outcome.verdict is not None and not outcome.verdict.is_proven:
             session.note(f"First proposal: {outcome.verdict.reason}. Tuned once more on what was measured around it.")
-            more = _with_room(asked, outcome.verdict.criteria)
+            wider = asked.where_it_moves(moved)
             try:
-                outcome, *_ = _tuned(session, before, again, second, excitation, old_step, noise, more)
+                more = _with_room(wider, outcome.verdict.criteria)
+                outcome, *_ = _tuned(session, before, again, second, excitation, old_step, noise, more, moved)
             except TuningRefused:
-                outcome, *_ = _tuned(session, before, again, second, excitation, old_step, noise, asked)
+                outcome, *_ = _tuned(session, before, again, second, excitation, old_step, noise, wider, moved)
         outcome.runs.append(_plant_run(session, first_record, before))
     except BaseException:
         session.write(_velocity_values(before))
@@ -94,8 +97,12 @@ def _tuned(
     old_step: dict[str, Any],
     noise: float,
     asked: Robustness,
-) -> tuple[Outcome, FrequencyResponse, PlantFit]:
-    """Propose gains on a plant and its model, write them, step, measure around them and judge."""
+    moved: float,
+) -> tuple[Outcome, FrequencyResponse, PlantFit, float]:
+    """Propose gains on a plant and its model, write them, step, measure around them and judge.
+
+    `moved` is the share by which the resonance was seen to move before; returned as far as it is known then.
+    """
     session.enter("computing the proposal", 0.45)
     tuning = tune_velocity(
         fit.load,
@@ -115,10 +122,27 @@ def _tuned(
     again, record = measure_plant(session, tuning.gains, 0.6, excitation, seen=fit, dense=True)
     require_lines(session, again, excitation, share=PRECISE)
     second = fit_plant(session, tuning.gains, again, near=fit)
+    moved = max(moved, _moved(fit, second, highest=float(again.frequency[-1])))
+    if moved > WORTH_SAYING:
+        session.note(
+            f"The resonance moves with amplitude by {100 * moved:.1f} %, as play makes it: the margins are held over "
+            f"{100 * session.axis.robustness.where_it_moves(moved).resonance_drift:.0f} % to either side."
+        )
     outcome = _outcome(
-        session, before, tuning.gains, tuning.limited_by, (fit, second), again, record, old_step, new_step
+        session, before, tuning.gains, tuning.limited_by, (fit, second), again, record, old_step, new_step, moved
     )
-    return outcome, again, second
+    outcome.margins["velocity"]["noise"] = noise
+    return outcome, again, second, moved
+
+
+def _moved(first: PlantFit, second: PlantFit, *, highest: float) -> float:
+    """Share by which the resonance lies elsewhere at another amplitude; 0 where that is within its doubt, or not seen."""
+    before, after = first.load.resonance_hz, second.load.resonance_hz
+    if before is None or after is None or max(before, after) >= highest:
+        return 0.0
+    doubt = math.hypot(first.resonance_std or 0.0, second.resonance_std or 0.0) / after
+    apart = abs(after / before - 1)
+    return apart if apart > SURELY * doubt else 0.0
 
 
 def _with_room(asked: Robustness, criteria: Sequence[Criterion]) -> Robustness:
@@ -200,6 +224,7 @@ def _outcome(
     record: Recording,
     old_step: dict[str, Any],
     new_step: dict[str, Any],
+    moved: float,
 ) -> Outcome:
     trusted = again.precise(PRECISE)
     first, second = fits  # of the measurement that was tuned on, and of the one around the tuned loop
@@ -249,7 +274,8 @@ def _outcome(
     session.enter("done", 1.0)
     working = Winding.from_drive(session.values)  # past the dead time, which damps small currents only
     models = [("model, small currents", load, winding), ("model, working current", load, working)]
-    rows = judge_loop("velocity", measured, models, gains, asked_of(session), edge_age=edge_age(session, bias))
+    asked = asked_of(session.axis.robustness.where_it_moves(moved))
+    rows = judge_loop("velocity", measured, models, gains, asked, edge_age=edge_age(session, bias))
     verdict = decide("velocity_loop", rows, run=2)
     findings = []
     if measured.bandwidth_hz is not None:
@@ -281,7 +307,7 @@ def _outcome(
         },
         summary=loop_summary(measured),
         verdict=verdict,
-        plant=SpringyLoad(load=load, small_signal_resistance=winding.resistance, measured=trusted),
+        plant=SpringyLoad(load=load, small_signal_resistance=winding.resistance, measured=trusted, moved=moved),
         plant_run=2,
     )
 

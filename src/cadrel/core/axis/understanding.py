@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from cadrel.core.feedback import FeedbackDevice, SecondDevice, device_from_entries, second_from_entries
 from cadrel.core.mechanics import Mechanism, mechanism_from_entries
@@ -19,6 +19,8 @@ from cadrel.core.parameters import (
     is_required,
 )
 from cadrel.core.power import bus_voltage, chopper_threshold
+
+MOVES_ON, WIDEST_DRIFT = 2.0, 0.3  # times what a resonance was seen to move; share
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -47,6 +49,11 @@ class Robustness:
     inertia_least: float = 0.7  # of the one measured; the loop stays stable from here
     inertia_most: float = 1.5  # to here
     ripple: float = 0.05  # of the continuous current, rms, that the device's noise may make at rest
+
+    def where_it_moves(self, share: float) -> "Robustness":
+        """Return what must be honoured where a resonance moves with amplitude by a share: a drift wider by what it
+        moved, and as much again for amplitudes that were not measured."""
+        return replace(self, resonance_drift=min(self.resonance_drift + MOVES_ON * share, WIDEST_DRIFT))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -37,6 +37,7 @@ class SpringyLoad:
     load: TwoMass
     small_signal_resistance: float  # [ohm] as small currents meet the winding: dead time is in it
     measured: FrequencyResponse  # torque command to unfiltered speed
+    moved: float = 0.0  # share by which its resonance moved from one amplitude to another: play, or friction
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain values; rounded far below what any measurement resolves."""
@@ -44,6 +45,7 @@ class SpringyLoad:
         return {
             "load": asdict(self.load),
             "small_signal_resistance": self.small_signal_resistance,
+            "moved": self.moved,
             "measured": {
                 "f": np.round(m.frequency, 6).tolist(),
                 "re": [float(f"{v:.9g}") for v in m.value.real],
@@ -61,6 +63,7 @@ class SpringyLoad:
             load=TwoMass(**plain["load"]),
             small_signal_resistance=float(plain["small_signal_resistance"]),
             measured=FrequencyResponse(m["f"], m["re"] + 1j * m["im"], m["coherence"], m["std"]),
+            moved=float(plain.get("moved", 0.0)),
         )
 
 

@@ -32,7 +32,7 @@ COARSE = 130  # points of the search's grid beside those across resonances
 ACROSS = 15  # points across a peak, for the search
 MOST_SECTIONS = 2
 EARNS = 1.05  # a section must raise the score's gain by a twentieth, or the simpler loop is kept
-GENERATIONS, CROWD = 120, 10  # of the evolution; members for each figure
+GENERATIONS, CROWD = (40, 80, 300), (8, 8, 14)  # of the evolution; members for each figure; by number of sections
 SEED = 20  # of the evolution's draws: the same proposal each time
 INSIDE = (0.97, math.radians(1.5), 0.4)  # peak, phase and gain [dB] by which the search stays inside what is asked
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
@@ -40,7 +40,7 @@ STABLE = Kept(3.5, math.radians(16), 1.4)  # of a load lighter or heavier than m
 DELAY = 1.75  # [velocity samples] of hold, calculation and current loop, for the bend of the phase
 FIGURES = {  # bounds of a shape's figures: reset time [s], filters [Hz], a section's zeros and poles
     "reset": (1.0e-3, 2.0), "torque_filter": (150.0, 1900.0), "speed_filter": (200.0, 1900.0),
-    "place": (60.0, 1850.0), "zero_damping": (0.01, 1.5), "pole_damping": (0.3, 2.0),
+    "place": (60.0, 1850.0), "zero_damping": (0.01, 1.5), "pole_damping": (0.2, 2.0),
 }  # fmt: skip
 UNSEEN_HZ = 1200.0  # a plant is rarely measured beyond; there the loop's gain stays below 1
 MOST_LEAD = 3.0  # poles over zeros: beyond, a section is a differentiator
@@ -217,7 +217,7 @@ def _evolved(
     box = _box(load, gains, sections)
     low, high = np.array(box).T
     rng = np.random.default_rng(SEED)
-    crowd = rng.uniform(low, high, size=(CROWD * len(box), len(box)))
+    crowd = rng.uniform(low, high, size=(CROWD[sections] * len(box), len(box)))
     crowd[:, 0] = rng.uniform(math.log(2e-3), math.log(0.3), len(crowd))
     if sections and start is not None:
         # Half of the crowd begins at the simpler loop with a notch added, on the resonance or anywhere.
@@ -228,10 +228,18 @@ def _evolved(
         crowd[:half, -2] = crowd[:half, -4] + 0.2 * rng.normal(size=half)
         crowd[0, : len(start)], crowd[0, -4:] = start, (box[-4][1], 0.0, box[-2][1], 0.0)
     result = differential_evolution(
-        lambda many: _score(many, plants, bounds, gains), box, init=np.clip(crowd, low, high), maxiter=GENERATIONS,
-        tol=1e-4, mutation=(0.4, 0.9), recombination=0.8, rng=np.random.default_rng(SEED), vectorized=True,
-        updating="deferred", polish=False,
-    )  # fmt: skip
+        lambda many: _score(many, plants, bounds, gains),
+        box,
+        init=np.clip(crowd, low, high),
+        maxiter=GENERATIONS[sections],
+        tol=1e-4,
+        mutation=(0.4, 0.9),
+        recombination=0.8,
+        rng=np.random.default_rng(SEED),
+        vectorized=True,
+        updating="deferred",
+        polish=False,
+    )
     return np.asarray(result.x)
 
 

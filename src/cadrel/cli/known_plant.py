@@ -1,0 +1,157 @@
+"""The velocity loop of one who knows the plant: what PI, two filters and two second-order sections could give at most.
+
+A calculation of its own: the gain is a figure of the search like any other, margins are read off the loop at its
+crossings, and stability is the winding of 1 + L about nought. Nothing is shared with the tuner but what is asked.
+"""
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import differential_evolution
+
+from cadrel.cli.true_plant import resonances, true_velocity_plant
+from cadrel.core.axis.understanding import Robustness
+from cadrel.core.simulation import RigTruth
+from cadrel.core.simulation.layout import TV
+
+FloatArray = NDArray[np.float64]
+LOWEST, HIGHEST = 0.5, 0.4999 / TV  # [Hz]
+COARSE, ACROSS = 240, 31
+BOX = ((2e-3, 2.0), (150.0, 1900.0), (200.0, 1900.0), *(((20.0, 1850.0), (0.01, 1.5), (20.0, 1850.0), (0.1, 2.0)) * 2))
+MOST_LEAD = math.log(3.0)
+GENERATIONS, CROWD, SEED = 260, 12, 4
+WEIGHT = 0.5  # of log gain beside log integral gain, as for the tuner's own proposals
+QUIET_FROM = 1200.0  # [Hz] beyond, the gain stays below 1 by the gain margin, as for the tuner
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """The best loop on the true plant."""
+
+    gain: float  # [N·m·s/rad]
+    integral: float  # [N·m/rad] disturbance stiffness
+
+
+@numba.njit(cache=True, error_model="numpy")
+def _violation(x, frequency, plants, drifts, peak, margin, gain_margin, noise, noise_torque, period):  # type: ignore[no-untyped-def]  # noqa: PLR0912
+    """Return by how much a loop misses what is asked, as a sum of logarithms; 0 where it keeps all."""
+    n, m = plants.shape
+    missed = 0.0
+    lp, sf = math.exp(-2 * math.pi * x[1] * period), math.exp(-2 * math.pi * x[2] * period)
+    before, turned, first = np.zeros(m, np.complex128), np.zeros(m), np.zeros(m)
+    worst_s, worst_phase, worst_gain, loudest = 0.0, math.pi, 0.0, 0.0
+    for i in range(n):
+        w = np.exp(-2j * math.pi * frequency[i] * period)
+        c = x[11] * (1 + period / x[0] * w / (1 - w)) * (1 - lp) / (1 - lp * w) * (1 - sf) / (1 - sf * w)
+        s = (1 - w) / (1 + w)
+        for k in (3, 7):
+            zero, pole = math.tan(math.pi * x[k] * period), math.tan(math.pi * x[k + 2] * period)
+            c *= (s * s / zero**2 + 2 * x[k + 1] * s / zero + 1) / (s * s / pole**2 + 2 * x[k + 3] * s / pole + 1)
+        for j in range(m):
+            loop = c * plants[i, j]
+            if j < drifts:  # the others, lighter and heavier, need only be stable
+                worst_s = max(worst_s, 1 / abs(1 + loop))
+            if frequency[i] > QUIET_FROM:
+                loudest = max(loudest, abs(loop))
+            if i == 0:
+                first[j] = np.angle(1 + loop)
+            else:
+                last = before[j]
+                turned[j] += np.angle((1 + loop) / (1 + last))
+                if j < drifts and (abs(loop) > 1) != (abs(last) > 1):
+                    for one in (loop, last):
+                        worst_phase = min(worst_phase, abs(math.pi - abs(np.angle(one))))
+                if j < drifts and loop.real < 0 and last.real < 0 and (loop.imag > 0) != (last.imag > 0):
+                    worst_gain = max(worst_gain, abs(loop))
+            before[j] = loop
+    for j in range(m):
+        if abs(first[j] + turned[j]) > 0.5 * math.pi or first[j] > 0:
+            missed += 3.0
+    missed += max(math.log(worst_s / peak), 0.0) + max(margin - worst_phase, 0.0)
+    missed += max(math.log(max(worst_gain, loudest, 1e-9) * gain_margin), 0.0)
+    if noise > 0.0:
+        total = 0.0
+        for k in range(64):
+            w = np.exp(-1j * math.pi * (k + 0.5) / 64)
+            s = (1 - w) / (1 + w)
+            c = x[11] * (1 + period / x[0] * w / (1 - w)) * (1 - lp) / (1 - lp * w) * (1 - sf) / (1 - sf * w) * (1 - w)
+            for q in (3, 7):
+                zero, pole = math.tan(math.pi * x[q] * period), math.tan(math.pi * x[q + 2] * period)
+                c *= (s * s / zero**2 + 2 * x[q + 1] * s / zero + 1) / (s * s / pole**2 + 2 * x[q + 3] * s / pole + 1)
+            total += abs(c) ** 2
+        missed += max(math.log(noise * math.sqrt(total / 128) / noise_torque), 0.0)
+    return missed
+
+
+@numba.njit(cache=True, error_model="numpy")
+def _scores(many, frequency, plants, drifts, peak, margin, gain_margin, noise, noise_torque, period):  # type: ignore[no-untyped-def]
+    found = np.empty(many.shape[1])
+    for k in range(many.shape[1]):
+        x = np.exp(many[:, k])
+        missed = _violation(x, frequency, plants, drifts, peak, margin, gain_margin, noise, noise_torque, period)
+        for q in (3, 7):
+            missed += max(many[q + 2, k] - many[q, k] - MOST_LEAD, 0.0)
+        found[k] = 30.0 * missed - math.log(x[11] / x[0]) - WEIGHT * math.log(x[11])
+    return found
+
+
+def rigs_of_spread(truth: RigTruth, asked: Robustness) -> tuple[list[RigTruth], list[RigTruth]]:
+    """Return the rig with its resonances as they are and drifted, and at every corner of drift and inertia."""
+
+    def drifted(share: float) -> RigTruth:
+        factor = (1 + share) ** 2
+        return replace(truth, stiffness=truth.stiffness * factor, stiffness_third=truth.stiffness_third * factor)
+
+    def weighing(rig: RigTruth, factor: float) -> RigTruth:
+        whole = rig.inertia_motor + rig.inertia_load + rig.inertia_third
+        return replace(rig, inertia_load=max(rig.inertia_load + (factor - 1) * whole, 0.05 * rig.inertia_load))
+
+    drifts = [drifted(share) for share in (-asked.resonance_drift, 0.0, asked.resonance_drift)]
+    return drifts, [weighing(rig, f) for rig in drifts for f in (asked.inertia_least, 1.0, asked.inertia_most)]
+
+
+def best_known(
+    truth: RigTruth, values: Mapping[str, float], asked: Robustness, *, noise: float, noise_torque: float,
+    inertia: float, speed_of_run: float,
+) -> Known | None:  # fmt: skip
+    """Return the stiffest loop on the true plant with its resonances where they are and at both ends of their drift.
+
+    Parameters
+    ----------
+    values : mapping
+        The drive's, for its current loop.
+    noise, noise_torque : float
+        Raw speed at rest [rad/s] and what it may make of torque [N·m], both rms: the tuner's own budget.
+    inertia : float
+        About where the gain is looked for. [kg·m²]
+    """
+    drifts, corners = rigs_of_spread(truth, asked)
+    rigs = [*drifts, *(c for c in corners if c not in drifts)]
+    parts = [np.geomspace(LOWEST, HIGHEST, COARSE)]
+    for rig in drifts:
+        antiresonance = math.sqrt(rig.stiffness / rig.inertia_load) / (2 * math.pi)
+        for centre in (*resonances(rig), antiresonance):
+            if centre < HIGHEST:
+                parts.append(centre * (1 + 0.15 * np.linspace(-1, 1, ACROSS) ** 3))
+    f = np.unique(np.concatenate(parts))
+    f = f[f < HIGHEST]
+    plants = np.stack([true_velocity_plant(rig, values, f, speed_of_run=speed_of_run) for rig in rigs], axis=1)
+    box = [(math.log(low), math.log(high)) for low, high in (*BOX, (0.3 * inertia, 1e4 * inertia))]
+    result = differential_evolution(
+        lambda many: _scores(
+            np.ascontiguousarray(many), f, plants, len(drifts), asked.sensitivity_peak, asked.phase_margin,
+            10 ** (asked.gain_margin_db / 20), noise, noise_torque, TV,
+        ),
+        box, popsize=CROWD, maxiter=GENERATIONS, tol=1e-5, mutation=(0.3, 0.9), recombination=0.85,
+        rng=np.random.default_rng(SEED), vectorized=True, updating="deferred", polish=False,
+    )  # fmt: skip
+    x = np.exp(result.x)
+    kept = _violation(
+        x, f, plants, len(drifts), asked.sensitivity_peak, asked.phase_margin, 10 ** (asked.gain_margin_db / 20), noise,
+        noise_torque, TV,
+    )  # fmt: skip
+    return Known(float(x[11]), float(x[11] / x[0])) if kept < 0.01 else None

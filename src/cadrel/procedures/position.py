@@ -12,7 +12,7 @@ from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotAllowed
-from cadrel.procedures.judging import asked_of, go_back_unless_proven
+from cadrel.procedures.judging import asked_of, go_back_unless_proven, ripple_at_rest, ripple_criterion
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import Session
 
@@ -25,6 +25,9 @@ def model_of(session: Session) -> TwoMass:
     if session.plant.springy is None:
         raise NotAllowed(why="The load is not identified.", remedy="Run the velocity step first.")
     return session.plant.springy.load
+
+
+LOWER, LOWERED = 0.6, 4  # times the position gain, and how often at the most, while the axis hunts at rest
 
 
 def run_position_loop(session: Session) -> Outcome:
@@ -51,13 +54,32 @@ def run_position_loop(session: Session) -> Outcome:
     kept = {k: session.values[k] for k in changes}
     session.write(changes)
     try:
+        gains, ripple = _without_hunting(session, gains)
+        if gains.position_gain != changes["position.gain"]:
+            changes["position.gain"], limited_by = gains.position_gain, "hunting at rest: play, or steps of the device"
         new = _step(session, size, 0.5)
-        outcome = _outcome(session, gains, before, limited_by, load, winding, changes, kept, size, old, new)
+        outcome = _outcome(session, gains, before, limited_by, load, winding, changes, kept, size, old, new, ripple)
     except BaseException:
         session.write(kept)
         raise
     go_back_unless_proven(session, outcome, kept)
     return outcome
+
+
+def _without_hunting(session: Session, gains: Gains) -> tuple[Gains, float]:
+    """Lower the position gain until the axis at rest is quiet; returns it, and the ripple left [N·m rms].
+
+    A loop that is calm by every margin may hunt between two steps of its device, or through its play.
+    """
+    for _ in range(LOWERED):
+        session.enter("looking for hunting at rest", 0.45)
+        ripple = ripple_at_rest(session, "position")
+        if ripple_criterion(session, ripple).passed:
+            break
+        gains = gains.with_(position_gain=LOWER * gains.position_gain)
+        session.write({"position.gain": gains.position_gain})
+        session.note(f"At rest the axis hunts: the position gain was lowered to {gains.position_gain:.4g} 1/s.")
+    return gains, ripple
 
 
 def measured_plant(session: Session) -> FrequencyResponse | None:
@@ -112,6 +134,7 @@ def _outcome(
     size: float,
     old: dict[str, Any],
     new: dict[str, Any],
+    ripple: float,
 ) -> Outcome:
     grid = np.geomspace(1.0, 1500.0, 400)
     model = velocity_plant(load, winding, gains, grid)
@@ -143,6 +166,7 @@ def _outcome(
     working = Winding.from_drive(session.values)  # past the dead time, which damps small currents only
     models = [("model, small currents", load, winding), ("model, working current", load, working)]
     rows = judge_loop("position", measured, models, gains, asked_of(session.asked))
+    rows.append(ripple_criterion(session, ripple))
     verdict = decide("position_loop", rows, run=1 if plant is None else 2)
     time, unit = step_response("position", load, winding, gains, duration=STEP_SECONDS)
     ideal = {"time": time.tolist(), "predicted_step": (new["middle"] - size + 2 * size * unit).tolist()}

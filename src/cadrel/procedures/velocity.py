@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -21,11 +21,19 @@ from cadrel.core.control import (
 from cadrel.core.identification import PlantFit, SpringyLoad
 from cadrel.core.identification.two_mass import ROUGH
 from cadrel.core.response import FrequencyResponse, curve_of, folded, measure_step
-from cadrel.core.tuning import TuningRefused, tune_velocity
+from cadrel.core.tuning import TuningRefused, noise_behind, tune_velocity
 from cadrel.core.verdict import Criterion, decide, judge_loop
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
-from cadrel.procedures.judging import asked_of, go_back_unless_proven, loop_summary
+from cadrel.procedures.judging import (
+    AT_REST,
+    NOISE_SECONDS,
+    asked_of,
+    go_back_unless_proven,
+    loop_summary,
+    ripple_at_rest,
+    ripple_criterion,
+)
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import (
     PERIOD,
@@ -43,11 +51,21 @@ from cadrel.procedures.session import Session
 
 TIMING = 0.25  # of a current tick: what the model of the sampled loop may be off by, which no misfit shows
 STEP_SECONDS = 0.12
-AT_REST, NOISE_SECONDS = 0.2, 0.25  # [s] before, and of, the look at the device's noise
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
+MORE_TRIES = 2  # proposals after one that missed what was asked
 WORTH_SAYING = 0.01  # share by which a resonance moves
-SURELY = 3.0  # times the doubt of both
 SWAYS_HZ = 100.0  # below, an axis at rest moves by itself
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Tuned:
+    """A proposal in force, what was measured around it, and what the next one must know."""
+
+    outcome: Outcome
+    measured: FrequencyResponse
+    fit: PlantFit
+    moved: float  # share by which the resonance moves with amplitude
+    noise: float  # [rad/s] of the raw speed, that would make the ripple seen at rest
 
 
 def run_velocity_loop(session: Session) -> Outcome:
@@ -71,15 +89,21 @@ def run_velocity_loop(session: Session) -> Outcome:
     fit = fit_plant(session, before, measured)
     try:
         asked = session.axis.robustness
-        outcome, again, second, moved = _tuned(session, before, measured, fit, excitation, old_step, noise, asked, 0.0)
-        if outcome.verdict is not None and not outcome.verdict.is_proven:
-            session.note(f"First proposal: {outcome.verdict.reason}. Tuned once more on what was measured around it.")
-            wider = asked.where_it_moves(moved)
+        tuned = _tuned(session, before, measured, fit, excitation, old_step, noise, asked, 0.0)
+        outcome = tuned.outcome
+        for _ in range(MORE_TRIES):
+            if outcome.verdict is None or outcome.verdict.is_proven:
+                break
+            session.note(f"A proposal missed: {outcome.verdict.reason}. Tuned anew on what was measured around it.")
+            asked = _with_room(session.axis.robustness.where_it_moves(tuned.moved), outcome.verdict.criteria)
+            noise = max(noise, tuned.noise)
             try:
-                more = _with_room(wider, outcome.verdict.criteria)
-                outcome, *_ = _tuned(session, before, again, second, excitation, old_step, noise, more, moved)
+                tuned = _tuned(
+                    session, before, tuned.measured, tuned.fit, excitation, old_step, noise, asked, tuned.moved
+                )
             except TuningRefused:
-                outcome, *_ = _tuned(session, before, again, second, excitation, old_step, noise, wider, moved)
+                break  # the proposal that missed is told with what it missed
+            outcome = tuned.outcome
         outcome.runs.append(_plant_run(session, first_record, before))
     except BaseException:
         session.write(_velocity_values(before))
@@ -98,10 +122,10 @@ def _tuned(
     noise: float,
     asked: Robustness,
     moved: float,
-) -> tuple[Outcome, FrequencyResponse, PlantFit, float]:
+) -> _Tuned:
     """Propose gains on a plant and its model, write them, step, measure around them and judge.
 
-    `moved` is the share by which the resonance was seen to move before; returned as far as it is known then.
+    `moved` is the share by which the resonance was seen to move before.
     """
     session.enter("computing the proposal", 0.45)
     tuning = tune_velocity(
@@ -116,6 +140,8 @@ def _tuned(
     )
     session.write(_velocity_values(tuning.gains))
     new_step = _step(session, 0.5)
+    session.enter("ripple at rest", 0.55)
+    ripple = ripple_at_rest(session, "velocity")
     # The tighter loop answers less: as strong an answer takes more torque.
     stronger = plan_excitation(session, tuning.gains, loud=excitation.every > 1)
     excitation = max(excitation, stronger, key=lambda e: e.rms)
@@ -129,20 +155,31 @@ def _tuned(
             f"{100 * session.axis.robustness.where_it_moves(moved).resonance_drift:.0f} % to either side."
         )
     outcome = _outcome(
-        session, before, tuning.gains, tuning.limited_by, (fit, second), again, record, old_step, new_step, moved
+        session,
+        before,
+        tuning.gains,
+        tuning.limited_by,
+        (fit, second),
+        again,
+        record,
+        old_step,
+        new_step,
+        moved,
+        ripple,
     )
     outcome.margins["velocity"]["noise"] = noise
-    return outcome, again, second, moved
+    return _Tuned(outcome, again, second, moved, noise_behind(ripple, tuning.gains))
 
 
 def _moved(first: PlantFit, second: PlantFit, *, highest: float) -> float:
-    """Share by which the resonance lies elsewhere at another amplitude; 0 where that is within its doubt, or not seen."""
+    """Share by which the resonance may lie elsewhere at another amplitude: by what it moved, or how unsure it is.
+
+    A shaft with play is softer the smaller it swings, and fits no linear model: the second shows as doubt.
+    """
     before, after = first.load.resonance_hz, second.load.resonance_hz
     if before is None or after is None or max(before, after) >= highest:
         return 0.0
-    doubt = math.hypot(first.resonance_std or 0.0, second.resonance_std or 0.0) / after
-    apart = abs(after / before - 1)
-    return apart if apart > SURELY * doubt else 0.0
+    return max(abs(after / before - 1), (second.resonance_std or 0.0) / after)
 
 
 def _with_room(asked: Robustness, criteria: Sequence[Criterion]) -> Robustness:
@@ -225,6 +262,7 @@ def _outcome(
     old_step: dict[str, Any],
     new_step: dict[str, Any],
     moved: float,
+    ripple: float,
 ) -> Outcome:
     trusted = again.precise(PRECISE)
     first, second = fits  # of the measurement that was tuned on, and of the one around the tuned loop
@@ -276,6 +314,7 @@ def _outcome(
     models = [("model, small currents", load, winding), ("model, working current", load, working)]
     asked = asked_of(session.axis.robustness.where_it_moves(moved))
     rows = judge_loop("velocity", measured, models, gains, asked, edge_age=edge_age(session, bias))
+    rows.append(ripple_criterion(session, ripple))
     verdict = decide("velocity_loop", rows, run=2)
     findings = []
     if measured.bandwidth_hz is not None:

@@ -48,7 +48,7 @@ class Robustness:
     resonance_drift: float = 0.05  # every margin holds with each resonance so much lower and higher
     inertia_least: float = 0.7  # of the one measured; the loop stays stable from here
     inertia_most: float = 1.5  # to here
-    ripple: float = 0.05  # of the continuous current, rms, that the device's noise may make at rest
+    ripple: float = 0.1  # of the continuous current, rms, that the device's noise may make at rest
 
     def where_it_moves(self, share: float) -> "Robustness":
         """Return what must be honoured where a resonance moves with amplitude by a share: a drift wider by what it

@@ -184,9 +184,10 @@ VELOCITY = (
     ),
     Parameter(
         key="tuning.ripple", label="Current ripple at rest, at most", symbol="", quantity="ratio", unit="%",
-        step="velocity", minimum=0.002, maximum=0.5, default=0.05,
+        step="velocity", minimum=0.002, maximum=0.5, default=0.1,
         help=Help("What the device's noise may make of current, rms, of the continuous current.",
-                  "5 % is hardly heard, 2 % is quiet.", "Squeal at rest is this; a finer device allows more gain."),
+                  "10 % warms the motor by a hundredth; 2 % is quiet.",
+                  "Squeal at rest is this; a finer device allows more gain."),
     ),
     Parameter(
         key="velocity.gain", label="Gain", symbol="Kp", quantity="velocity_gain", unit="N·m·s", storage="drive",

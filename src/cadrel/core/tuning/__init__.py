@@ -9,7 +9,14 @@ prediction.py curves and margins that gains would give
 from cadrel.core.tuning.current import tune_current
 from cadrel.core.tuning.position import tune_position
 from cadrel.core.tuning.prediction import StopTrace, load_of, predict_loop, predict_stop
-from cadrel.core.tuning.velocity import TuningRefused, VelocityTuning, limiting_factor, spread_of, tune_velocity
+from cadrel.core.tuning.velocity import (
+    TuningRefused,
+    VelocityTuning,
+    limiting_factor,
+    noise_behind,
+    spread_of,
+    tune_velocity,
+)
 
 __all__ = [
     "StopTrace",
@@ -17,6 +24,7 @@ __all__ = [
     "VelocityTuning",
     "limiting_factor",
     "load_of",
+    "noise_behind",
     "predict_loop",
     "predict_stop",
     "spread_of",

@@ -34,6 +34,13 @@ def _shaped(w, integral, lp, sf, sections):
 
 
 @numba.njit(cache=True, error_model="numpy")
+def torque_of_noise(x, period):
+    """Return rms torque over rms raw speed at rest of a shape with gain 1. [N·m·s/rad over the gain]"""
+    lp, sf = math.exp(-2 * math.pi * x[1] * period), math.exp(-2 * math.pi * x[2] * period)
+    return _noise_gain(period / x[0], lp, sf, _coefficients(x, period))
+
+
+@numba.njit(cache=True, error_model="numpy")
 def _noise_gain(integral, lp, sf, sections):
     """Return rms torque over rms raw speed of a device whose positions carry white noise, gain 1.
 

@@ -22,7 +22,7 @@ from cadrel.core.errors import CoreError
 from cadrel.core.parameters import REGISTRY, field_of
 from cadrel.core.response.estimate import FrequencyResponse
 from cadrel.core.tuning.shape import Bounds, Kept, Plants
-from cadrel.core.tuning.shape_kernel import FIXED, highest_gain, scores
+from cadrel.core.tuning.shape_kernel import FIXED, highest_gain, scores, torque_of_noise
 from cadrel.core.verdict.loops import LOW_HZ, resonance_grid
 from cadrel.core.verdict.spread import Spread
 
@@ -43,6 +43,7 @@ FIGURES = {  # bounds of a shape's figures: reset time [s], filters [Hz], a sect
     "place": (60.0, 1850.0), "zero_damping": (0.01, 1.5), "pole_damping": (0.2, 2.0),
 }  # fmt: skip
 UNSEEN_HZ = 1200.0  # a plant is rarely measured beyond; there the loop's gain stays below 1
+DIGITS = 4  # of a proposed figure: what is read and typed again
 MOST_LEAD = 3.0  # poles over zeros: beyond, a section is a differentiator
 
 
@@ -256,7 +257,7 @@ def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains) -> Fl
 
 def _as_gains(shape: FloatArray, gains: Gains, plants: Plants, bounds: Bounds) -> Gains | None:
     """The gains of a shape at the highest gain it bears; None where it bears none."""
-    x = np.exp(shape)
+    x = np.array([float(f"{figure:.{DIGITS}g}") for figure in np.exp(shape)])
     _, gain = highest_gain(
         x, plants.frequency, plants.values, plants.kept, gains.rates.velocity, bounds.noise_torque, bounds.noise,
         bounds.delay, bounds.unseen_hz,
@@ -291,15 +292,24 @@ def _limit(every: list[Margins], load: TwoMass, asked: Robustness, gains: Gains,
     """What binds: the device's noise, or the margin of the worst plant."""
     if bounds.noise > 0.0 and math.isfinite(bounds.noise_torque):
         free = Bounds(delay=bounds.delay, unseen_hz=bounds.unseen_hz)
-        shape = np.log([
-            gains.velocity_reset, gains.torque_filter_hz, gains.feedback_filter_hz,
-            *(v for s in gains.sections for v in (s.zero_hz, s.zero_damping, s.pole_hz, s.pole_damping)),
-        ])  # fmt: skip
-        more = _as_gains(shape, gains, plants, free)
+        more = _as_gains(np.log(_shape_of(gains)), gains, plants, free)
         if more is not None and more.velocity_gain > EARNS * gains.velocity_gain:
             return "the device's noise: the current ripple asked for at rest"
     worst = max(every, key=lambda m: m.sensitivity_peak)
     return limiting_factor(worst, load, asked)
+
+
+def _shape_of(gains: Gains) -> FloatArray:
+    """The figures of the loop's shape, as the search has them; a notch beside the sections is no part of it."""
+    return np.array([
+        gains.velocity_reset, gains.torque_filter_hz, gains.feedback_filter_hz,
+        *(v for s in gains.sections for v in (s.zero_hz, s.zero_damping, s.pole_hz, s.pole_damping)),
+    ])  # fmt: skip
+
+
+def noise_behind(ripple: float, gains: Gains) -> float:
+    """Return the noise of the raw speed that makes so much ripple of torque with these gains. [N·m] -> [rad/s], rms"""
+    return float(ripple / (gains.velocity_gain * torque_of_noise(_shape_of(gains), gains.rates.velocity)))
 
 
 def limiting_factor(margins: Margins, load: TwoMass, asked: Robustness) -> str:

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
-from cadrel.core.parameters import REGISTRY, Entry, check_entry, of_step
+from cadrel.core.parameters import REGISTRY, SECTIONS, Entry, check_entry, of_step
 from cadrel.core.quantities import from_si, units_of
 from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
@@ -30,6 +30,19 @@ def asked_fields(axis: Axis, step: str, wanted: Mapping[str, float]) -> list[dic
             shown = "" if preset is None else f"{from_si(float(preset), quantity=p.quantity, unit=unit):.6g}"
         fields.append({"key": key, "label": p.label, "symbol": p.symbol, "unit": unit, "value": shown, "help": p.help})
     return fields
+
+
+def apart(fields: list[dict[str, Any]]) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+    """Return the fields to be shown one below the other, and the second-order sections as rows of four."""
+    prefixes = {n: f"velocity.section{n}_" for n in SECTIONS}
+    plain = [f for f in fields if not f["key"].startswith(tuple(prefixes.values()))]
+    rows = []
+    for n, prefix in prefixes.items():
+        own = [f for f in fields if f["key"].startswith(prefix)]
+        if own:
+            pole = next(f["value"] for f in own if f["key"] == f"{prefix}pole")
+            rows.append({"number": n, "fields": own, "is_on": float(pole or 0) > 0})
+    return plain, rows
 
 
 def set_asked(axis: Axis, step: str, typed: Mapping[str, str], *, who: Any) -> list[str]:

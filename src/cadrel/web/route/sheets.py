@@ -18,7 +18,7 @@ from cadrel.web.projects.understanding import model_or_none
 from cadrel.web.rig.actions import differences, wanted_values
 from cadrel.web.rig.brake import may_move_text
 from cadrel.web.rig.links import drive_of
-from cadrel.web.route.asked import asked_fields
+from cadrel.web.route.asked import apart, asked_fields
 from cadrel.web.route.entries import asked_of, first_to_fill, form_of, shown_value
 from cadrel.web.route.facts import understood_of
 from cadrel.web.route.phasing import power_up_text
@@ -232,7 +232,7 @@ def _procedure_context(axis: Axis, step: str, model: Any, strip: dict[str, Any])
         context["phasing_share"] = f"{100 * model.phasing_share:.4g}"
         context["power_up_ways"] = [] if model.knows_angle_at_power_up else REGISTRY["phasing.power_up"].choices
         context["power_up_way"] = model.power_up
-    context["to_ask"] = asked_fields(axis, step, wanted)
+    context["to_ask"], context["sections"] = apart(asked_fields(axis, step, wanted))
     loop = loop_of(step)
     if loop is not None:
         context["sliders"] = [slider_of(k, wanted[k]) for k in SLIDERS[loop]]

@@ -19,7 +19,15 @@ from cadrel.core.control import (
 )
 from cadrel.core.identification import TotalLoad
 from cadrel.core.response import FrequencyResponse
-from cadrel.core.tuning import TuningRefused, limiting_factor, predict_stop, tune_current, tune_position, tune_velocity
+from cadrel.core.tuning import (
+    TuningRefused,
+    limiting_factor,
+    predict_stop,
+    spread_of,
+    tune_current,
+    tune_position,
+    tune_velocity,
+)
 
 WINDING = Winding(resistance=1.3, inductance=4.6e-3)
 START = Gains(
@@ -76,13 +84,16 @@ def test_the_tuned_gain_is_the_highest_a_twentieth_more_breaks_a_promise(name: s
     load = LOADS[name]
     gains = tune_velocity(load, WINDING, START, USUAL).gains
     more = gains.with_(velocity_gain=1.06 * gains.velocity_gain, velocity_reset=gains.velocity_reset / 1.06)
-    found = read_margins(velocity_open(velocity_plant(load, WINDING, more, GRID), more, GRID), GRID)
-    broken = (
-        found.sensitivity_peak > USUAL.sensitivity_peak
-        or (found.phase_margin or 9) < USUAL.phase_margin
-        or (found.gain_margin_db or 99) < USUAL.gain_margin_db
-    )
-    assert broken
+
+    def breaks(one: TwoMass) -> bool:
+        found = read_margins(velocity_open(velocity_plant(one, WINDING, more, GRID), more, GRID), GRID)
+        return (
+            found.sensitivity_peak > USUAL.sensitivity_peak
+            or (found.phase_margin or 9) < USUAL.phase_margin
+            or (found.gain_margin_db or 99) < USUAL.gain_margin_db
+        )
+
+    assert any(breaks(one) for one in spread_of(USUAL).drifts(load))  # whichever resonance is the worst
 
 
 def test_a_measured_plant_that_is_worse_than_the_model_holds_the_gain_down() -> None:

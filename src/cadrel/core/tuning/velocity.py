@@ -257,11 +257,12 @@ def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains) -> Fl
 
 def _as_gains(shape: FloatArray, gains: Gains, plants: Plants, bounds: Bounds) -> Gains | None:
     """The gains of a shape at the highest gain it bears; None where it bears none."""
-    x = np.array([float(f"{figure:.{DIGITS}g}") for figure in np.exp(shape)])
     _, gain = highest_gain(
-        x, plants.frequency, plants.values, plants.kept, gains.rates.velocity, bounds.noise_torque, bounds.noise,
-        bounds.delay, bounds.unseen_hz,
+        np.exp(shape), plants.frequency, plants.values, plants.kept, gains.rates.velocity, bounds.noise_torque,
+        bounds.noise, bounds.delay, bounds.unseen_hz,
     )  # fmt: skip
+    # The best shape often leaves no room between the bounds of its gain: rounded, it is the judge's, not the search's.
+    x = [float(f"{figure:.{DIGITS}g}") for figure in np.exp(shape)]
     p = REGISTRY["velocity.gain"]
     if gain <= float(p.minimum or 0.0):
         return None

@@ -1,0 +1,146 @@
+"""How much gain a shape bears, in closed form, against the same question asked gain by gain."""
+
+import math
+
+import control
+import numpy as np
+import pytest
+
+from cadrel.core.axis.understanding import Robustness
+from cadrel.core.control import Gains, TwoMass, Winding, read_margins, spectral_radius, velocity_open, velocity_plant
+from cadrel.core.control.filters import Section
+from cadrel.core.tuning import noise_behind, tune_velocity
+from cadrel.core.tuning.shape import Kept, Plants
+from cadrel.core.tuning.shape_kernel import NO_GAIN, highest_gain
+from cadrel.core.verdict.spread import Spread
+
+WINDING = Winding(resistance=1.3, inductance=4.6e-3)
+START = Gains(
+    current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.03, velocity_reset=0.06, feedback_filter_hz=900,
+    torque_filter_hz=1200,
+)  # fmt: skip
+LOAD = TwoMass(inertia_motor=1.4e-4, inertia_load=2.2e-4, stiffness=290.0, damping=0.02, viscous=3e-4)
+KEPT = Kept(sensitivity_peak=1.8, phase_margin=math.radians(45), gain_margin=10 ** (8 / 20))
+GRID = np.unique(
+    np.concatenate([np.geomspace(0.5, 1200, 1500), np.linspace(200, 500, 800), np.linspace(1200, 1999, 300)])
+)
+DELAY = 1.75 * START.rates.velocity
+
+
+def shape(*sections: Section, reset: float = 0.012) -> np.ndarray:
+    figures = [reset, START.torque_filter_hz, START.feedback_filter_hz]
+    for s in sections:
+        figures += [s.zero_hz, s.zero_damping, s.pole_hz, s.pole_damping]
+    return np.array(figures)
+
+
+def gains_of(x: np.ndarray, gain: float, *sections: Section) -> Gains:
+    return START.with_(velocity_gain=gain, velocity_reset=float(x[0]), sections=sections)
+
+
+def borne(x: np.ndarray, *, noise_torque: float = math.inf, noise: float = 0.0) -> float:
+    plants = Plants.of(GRID, [(velocity_plant(LOAD, WINDING, START, GRID), KEPT)], None)
+    return float(
+        highest_gain(
+            x, plants.frequency, plants.values, plants.kept, START.rates.velocity, noise_torque, noise, DELAY, 1999.0
+        )[1]
+    )
+
+
+def keeps(gains: Gains) -> bool:
+    m = read_margins(velocity_open(velocity_plant(LOAD, WINDING, gains, GRID), gains, GRID), GRID)
+    return (
+        m.sensitivity_peak <= KEPT.sensitivity_peak
+        and m.phase_margin is not None
+        and m.phase_margin >= KEPT.phase_margin
+        and (m.gain_margin_db is None or m.gain_margin_db >= 8.0)
+        and spectral_radius("velocity", LOAD, WINDING, gains) < 1
+    )
+
+
+NOTCH = Section(zero_hz=375.0, zero_damping=0.05, pole_hz=375.0, pole_damping=0.5)
+LEAD = Section(zero_hz=420.0, zero_damping=0.6, pole_hz=1100.0, pole_damping=0.8)
+
+
+@pytest.mark.parametrize("sections", [(), (NOTCH,), (LEAD,), (NOTCH, LEAD)], ids=["none", "notch", "lead", "both"])
+def test_the_highest_gain_in_closed_form_is_the_one_found_by_trying(sections: tuple[Section, ...]) -> None:
+    x = shape(*sections)
+    gain = borne(x)
+    assert gain > 0
+    assert keeps(gains_of(x, 0.985 * gain, *sections))
+    assert not keeps(gains_of(x, 1.03 * gain, *sections))
+
+
+def test_a_shape_that_is_stable_on_a_condition_only_bears_no_gain() -> None:
+    # A double lag far below the crossover turns the phase past -180° where the gain is high.
+    lag = Section(zero_hz=600.0, zero_damping=0.5, pole_hz=21.0, pole_damping=0.5)
+    plants = Plants.of(GRID, [(velocity_plant(LOAD, WINDING, START, GRID), KEPT)], None)
+    score, gain = highest_gain(
+        shape(lag, reset=0.004), plants.frequency, plants.values, plants.kept, START.rates.velocity, math.inf, 0.0,
+        DELAY, 1999.0,
+    )  # fmt: skip
+    assert gain == 0.0
+    assert score <= NO_GAIN
+
+
+def test_noise_makes_the_torque_that_the_blocks_make_of_it() -> None:
+    x = shape(NOTCH)
+    gains = gains_of(x, 0.1, NOTCH)
+    period = START.rates.velocity
+    # Independent: python-control's discrete transfer functions driven by differenced white noise.
+    pi = control.tf([gains.velocity_gain, gains.velocity_gain * (period / gains.velocity_reset - 1)], [1, -1], period)
+    lp, sf = (math.exp(-2 * math.pi * f * period) for f in (gains.torque_filter_hz, gains.feedback_filter_hz))
+    q = NOTCH.biquad(period=period)
+    whole = pi * control.tf([1 - lp, 0], [1, -lp], period) * control.tf([1 - sf, 0], [1, -sf], period)
+    whole *= control.tf([q.b0, q.b1, q.b2], [1, q.a1, q.a2], period)
+    raw = np.diff(np.random.default_rng(3).normal(size=40_001)) / period
+    answer = control.forced_response(whole, U=raw).outputs[200:]
+    assert noise_behind(float(answer.std()), gains) == pytest.approx(raw.std(), rel=0.03)
+
+
+def test_a_budget_of_noise_holds_the_gain_down_to_what_it_allows() -> None:
+    x = shape(NOTCH)
+    free = borne(x)
+    noise = 0.5
+    budget = 0.4 * free * noise / noise_behind(1.0, gains_of(x, 1.0, NOTCH))
+    held = borne(x, noise=noise, noise_torque=budget / noise)
+    assert held < free
+    assert noise_behind(budget / noise, gains_of(x, held, NOTCH)) == pytest.approx(noise, rel=1e-6)
+
+
+def test_sections_make_a_loop_stiffer_and_the_spread_stays_stable() -> None:
+    asked = Robustness(phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8)
+    gains = tune_velocity(LOAD, WINDING, START, asked).gains
+    alone = START.with_(velocity_gain=0.14, velocity_reset=0.0105)  # about what PI and filters alone bear
+    assert gains.sections
+    assert gains.velocity_gain / gains.velocity_reset > 2 * alone.velocity_gain / alone.velocity_reset
+    for stiffness in (0.95**2, 1.0, 1.05**2):
+        for inertia in (0.7, 1.0, 1.5):
+            whole = inertia * LOAD.inertia
+            other = TwoMass(
+                inertia_motor=LOAD.inertia_motor, inertia_load=whole - LOAD.inertia_motor,
+                stiffness=stiffness * 290.0, damping=0.02, viscous=3e-4,
+            )  # fmt: skip
+            assert spectral_radius("velocity", other, WINDING, gains) < 1
+            if inertia == 1.0:
+                found = read_margins(velocity_open(velocity_plant(other, WINDING, gains, GRID), gains, GRID), GRID)
+                assert found.sensitivity_peak < 1.8 * 1.02
+
+
+def test_a_wider_spread_never_gives_a_stiffer_loop_and_the_same_is_proposed_twice() -> None:
+    narrow = Robustness(phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8, resonance_drift=0.02)
+    first, again, wide = (
+        tune_velocity(LOAD, WINDING, START, asked).gains for asked in (narrow, narrow, narrow.where_it_moves(0.08))
+    )
+    assert first == again
+    assert wide.velocity_gain / wide.velocity_reset < first.velocity_gain / first.velocity_reset
+
+
+def test_the_corners_of_a_spread_are_every_drift_at_every_inertia() -> None:
+    spread = Spread(resonance_drift=0.1, inertia_least=0.7, inertia_most=1.5)
+    assert [round((d.resonance_hz or 0) / (LOAD.resonance_hz or 1), 6) for d in spread.drifts(LOAD)] == [1.0, 0.9, 1.1]
+    corners = spread.corners(LOAD)
+    assert len(corners) == 9
+    assert sorted({round(c.inertia / LOAD.inertia, 6) for c in corners}) == [0.7, 1.0, 1.5]
+    assert {c.inertia_motor for c in corners} == {LOAD.inertia_motor}
+    assert Spread().corners(LOAD) == [LOAD]

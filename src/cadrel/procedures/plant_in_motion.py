@@ -31,6 +31,7 @@ MOST_PASSES = 40  # where the noise of the device asks for more, each as long as
 HOPELESS = 2.0  # times the most passes: what asks for more is not tried at all
 MOST_PERIODS = 3
 EDGES_TO_A_PERIOD = 8.0
+APPROACH = 1.4  # times the bias: a soft loop that breaks away from friction overshoots by half
 WIGGLE = 0.13  # rms of the speed the multisine makes, as a share of the bias: motor and load keep their direction
 STRONGEST = 3.0  # times the others, of a line that is hardly answered
 MOST_TORQUE = 0.3  # of the continuous torque, rms: the load's peaks stay below the limit
@@ -127,7 +128,7 @@ def measure_plant(
         signal = random_multisine(lines, n_samples=PERIOD, rms=excitation.rms, rng=rng, shape=shape)
         session.enter(f"frequency response, pass {k + 1} of {wanted}", share + 0.3 * k / wanted)
         with session.enabled_around("velocity", home):
-            session.go_to(home - direction * 0.75 * session.consent.travel, speed=2 * bias)
+            session.go_to(home - direction * 0.75 * session.consent.travel, speed=APPROACH * bias)
             session.run_at(direction * bias)
             session.hold(0.15)
             record = session.excite_and_record(
@@ -151,7 +152,7 @@ def measure_plant(
             if wanted > len(parts):
                 session.note(f"The device's noise asks for {wanted} passes in place of {len(parts)}.")
     with session.enabled_around("velocity", home):
-        session.go_to(home, speed=2 * bias)
+        session.go_to(home, speed=APPROACH * bias)
     session.standstill()
     return whole(), one_after_the_other(records)
 

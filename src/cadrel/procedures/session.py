@@ -28,7 +28,6 @@ RESETS = 5.0  # reset times in which a loop has surely overcome what holds the a
 LONGEST_FREEING = 4.0  # [s] that a pin may take to come out; the drive itself gives up before
 LONGEST_OPENING = 0.5  # [s] beyond what a brake is said to take
 BREAKAWAY = 2.0  # times the sliding friction, that a slow integral has surely passed when an axis moves
-APPROACH = 0.55  # of the speed agreed to: a soft loop that breaks away from friction overshoots by half
 NEAR_ENOUGH = 2e-3  # of the travel agreed to: an axis so near needs no approach
 GENTLE = 0.15  # [s] in which a speed is reached where nothing is measured meanwhile
 
@@ -416,10 +415,9 @@ class Session:
         return BREAKAWAY * (total.coulomb + abs(total.constant)) / rate
 
     def go_to(self, position: float, *, speed: float) -> None:
-        """In velocity mode: run near a position, at most so fast, and stop there. [rad], [rad/s]"""
+        """In velocity mode: run near a position and stop there. [rad], [rad/s]"""
         status = self.look()
         gap = position - status["position"]
-        speed = min(speed, APPROACH * self.consent.speed)
         speed = min(speed, math.sqrt(max(self.values["limit.acceleration"], 1e-9) * abs(gap)), abs(gap) / GENTLE)
         if abs(gap) < NEAR_ENOUGH * self.consent.travel or speed <= 0:
             return

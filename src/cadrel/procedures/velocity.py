@@ -36,6 +36,7 @@ from cadrel.procedures.judging import (
 )
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import (
+    APPROACH,
     PERIOD,
     PRECISE,
     Excitation,
@@ -237,13 +238,13 @@ def _step(session: Session, share: float) -> dict[str, Any]:
     wave = np.concatenate([np.full(length, size), np.full(length, -size)])
     home = float(session.drive.status()["position"])
     with session.enabled_around("velocity", home):
-        session.go_to(home - 0.7 * session.consent.travel, speed=2 * bias)
+        session.go_to(home - 0.7 * session.consent.travel, speed=APPROACH * bias)
         session.run_at(bias)
         session.hold(0.15)
         record = session.excite_and_record(
             ["velocity", "velocity_ref", "i_q"], "velocity", wave, divider=session.rates.ticks, repeats=repeats
         )
-        session.go_to(home, speed=2 * bias)
+        session.go_to(home, speed=APPROACH * bias)
     session.standstill()
     mean = folded(record.channels, 2 * length)
     time = session.rates.velocity * np.arange(length, dtype=np.float64)

@@ -10,6 +10,7 @@ from cadrel.core.axis import START_TORQUE_FILTER_HZ, AxisModel, careful_velocity
 from cadrel.core.control import read_margins
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.mode import Mode, fit_mode
+from cadrel.core.parameters import REGISTRY, SECTIONS
 from cadrel.core.response import FrequencyResponse, curve_of
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
@@ -20,9 +21,8 @@ from cadrel.procedures.responses.request import LOOPS, SIGNALS, USUAL_SHARE, Req
 from cadrel.procedures.session import Session
 
 SOFT_HZ = 8.0  # crossover of the loop while a resonance is looked at
-SOFTENED = (
-    "velocity.gain", "velocity.reset_time", "velocity.torque_filter", "velocity.notch_frequency",
-)  # fmt: skip
+SHAPED_BY = ("velocity.notch_frequency", *(f"velocity.section{n}_pole" for n in SECTIONS))  # at 0 they are off
+SOFTENED = ("velocity.gain", "velocity.reset_time", "velocity.torque_filter", "velocity.feedback_filter", *SHAPED_BY)
 TRUSTED = 0.9  # coherence of a line that two amplitudes are compared on
 SECONDS = 40.0
 UNITS = {"current": "A", "velocity": "N·m", "position": "rad/s"}
@@ -62,7 +62,9 @@ def _soft(session: Session) -> Iterator[None]:
     kept = {key: session.values[key] for key in SOFTENED}
     inertia = session.values["load.inertia"]
     soft = careful_velocity(inertia, session.axis.motor.inertia, SOFT_HZ)
-    session.write({**soft, "velocity.notch_frequency": 0.0, "velocity.torque_filter": START_TORQUE_FILTER_HZ})
+    wide = float(REGISTRY["velocity.feedback_filter"].default or 0.0)
+    plain = dict.fromkeys(SHAPED_BY, 0.0) | {"velocity.feedback_filter": wide}
+    session.write({**soft, **plain, "velocity.torque_filter": START_TORQUE_FILTER_HZ})
     session.note("Measured on starting gains; open and closed loop are those of them.")
     try:
         yield

@@ -13,6 +13,7 @@ from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.session import Session
 
 AT_REST, NOISE_SECONDS = 0.3, 0.25  # [s] before, and of, a look at an axis at rest
+KICKED, RESTED, LOOKED_AT = 0.06, 0.45, 0.6  # [s] of each half of a small move, and after it; share of that looked at
 RIPPLE_TOLERANCE = 0.2  # of the ripple asked for: a quarter of a second of noise is no surer
 
 
@@ -24,16 +25,24 @@ def asked_of(r: Robustness) -> AskedOfLoop:
     )  # fmt: skip
 
 
-def ripple_at_rest(session: Session, mode: str) -> float:
-    """Return how much torque trembles on the axis standing under the loop in force, rms: noise, or hunting. [N·m]"""
+def at_rest_after_a_kick(session: Session, mode: str, size: float) -> tuple[float, float]:
+    """Move to and fro a little and stay; return what trembles where it should rest: torque, rms, and way. [N·m], [rad]
+
+    Noise trembles always. A loop that hunts between two steps of its device, or through its play, does so once it has
+    been moved: it stands as still as any before. `size` is in the unit of the mode, rad/s or rad.
+    """
+    moved, rests = (round(t / session.rates.velocity) for t in (KICKED, RESTED))
+    wave = np.concatenate([np.full(moved, size), np.full(moved, -size), np.zeros(rests)])
     with session.enabled(mode):
-        session.hold(AT_REST)
-        session.arm(["i_q_ref"], seconds=NOISE_SECONDS)
-        record = session.recorded(at_most=2.0)
+        session.hold(0.1)
+        record = session.excite_and_record(["position", "i_q_ref"], mode, wave, divider=session.rates.ticks, repeats=1)
     session.standstill()
-    time = np.arange(len(record["i_q_ref"]))
-    left = record["i_q_ref"] - np.polyval(np.polyfit(time, record["i_q_ref"], 1), time)
-    return float(session.axis.motor.torque_constant * left.std())
+    quiet = slice(-round(LOOKED_AT * rests), None)
+    position, current = record["position"][quiet], record["i_q_ref"][quiet]
+    time = np.arange(len(current))
+    left = current - np.polyval(np.polyfit(time, current, 1), time)
+    flicker = float(np.abs(position - np.median(position)).max())
+    return float(session.axis.motor.torque_constant * left.std()), flicker
 
 
 def ripple_criterion(session: Session, ripple: float) -> Criterion:

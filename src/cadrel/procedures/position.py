@@ -12,7 +12,7 @@ from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotAllowed
-from cadrel.procedures.judging import asked_of, go_back_unless_proven, ripple_at_rest, ripple_criterion
+from cadrel.procedures.judging import asked_of, at_rest_after_a_kick, go_back_unless_proven, ripple_criterion
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import Session
 
@@ -27,7 +27,8 @@ def model_of(session: Session) -> TwoMass:
     return session.plant.springy.load
 
 
-LOWER, LOWERED = 0.6, 4  # times the position gain, and how often at the most, while the axis hunts at rest
+STEPS_AT_REST, WINDOW_SHARE = 2.5, 0.5  # counts, or a share of the window, that an axis at rest may be away by
+LOWER, LOWERED = 0.6, 6  # times the position gain, and how many are tried, while the axis hunts at rest
 
 
 def run_position_loop(session: Session) -> Outcome:
@@ -54,7 +55,7 @@ def run_position_loop(session: Session) -> Outcome:
     kept = {k: session.values[k] for k in changes}
     session.write(changes)
     try:
-        gains, ripple = _without_hunting(session, gains)
+        gains, ripple = _without_hunting(session, gains, size)
         if gains.position_gain != changes["position.gain"]:
             changes["position.gain"], limited_by = gains.position_gain, "hunting at rest: play, or steps of the device"
         new = _step(session, size, 0.5)
@@ -66,20 +67,26 @@ def run_position_loop(session: Session) -> Outcome:
     return outcome
 
 
-def _without_hunting(session: Session, gains: Gains) -> tuple[Gains, float]:
-    """Lower the position gain until the axis at rest is quiet; returns it, and the ripple left [N·m rms].
+def _without_hunting(session: Session, gains: Gains, size: float) -> tuple[Gains, float]:
+    """Lower the position gain until the axis comes to rest after a small step; returns it, and the ripple left. [N·m]
 
-    A loop that is calm by every margin may hunt between two steps of its device, or through its play.
+    A loop that is calm by every margin may hunt between two steps of its device, or through its play: a limit cycle,
+    which less gain ends. What no lower gain ends is noise, and none of its doing.
     """
+    most = max(STEPS_AT_REST * session.axis.feedback.count_angle, WINDOW_SHARE * session.axis.goal.window)
+    first, lower = None, gains
     for _ in range(LOWERED):
         session.enter("looking for hunting at rest", 0.45)
-        ripple = ripple_at_rest(session, "position")
-        if ripple_criterion(session, ripple).passed:
-            break
-        gains = gains.with_(position_gain=LOWER * gains.position_gain)
-        session.write({"position.gain": gains.position_gain})
-        session.note(f"At rest the axis hunts: the position gain was lowered to {gains.position_gain:.4g} 1/s.")
-    return gains, ripple
+        ripple, flicker = at_rest_after_a_kick(session, "position", size)
+        first = ripple if first is None else first
+        if flicker <= most and ripple_criterion(session, ripple).passed:
+            if lower is not gains:
+                session.note(f"At rest the axis hunted: the position gain is {lower.position_gain:.4g} 1/s now.")
+            return lower, ripple
+        lower = lower.with_(position_gain=LOWER * lower.position_gain)
+        session.write({"position.gain": lower.position_gain})
+    session.write({"position.gain": gains.position_gain})
+    return gains, first or 0.0
 
 
 def measured_plant(session: Session) -> FrequencyResponse | None:

@@ -29,9 +29,9 @@ from cadrel.procedures.judging import (
     AT_REST,
     NOISE_SECONDS,
     asked_of,
+    at_rest_after_a_kick,
     go_back_unless_proven,
     loop_summary,
-    ripple_at_rest,
     ripple_criterion,
 )
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
@@ -53,6 +53,9 @@ from cadrel.procedures.session import Session
 TIMING = 0.25  # of a current tick: what the model of the sampled loop may be off by, which no misfit shows
 STEP_SECONDS = 0.12
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
+KICK = 0.05  # of the speed agreed to
+FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
+MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
 MORE_TRIES = 2  # proposals after one that missed what was asked
 WORTH_SAYING = 0.01  # share by which a resonance moves
 SWAYS_HZ = 100.0  # below, an axis at rest moves by itself
@@ -142,7 +145,7 @@ def _tuned(
     session.write(_velocity_values(tuning.gains))
     new_step = _step(session, 0.5)
     session.enter("ripple at rest", 0.55)
-    ripple = ripple_at_rest(session, "velocity")
+    ripple, _ = at_rest_after_a_kick(session, "velocity", KICK * session.consent.speed)
     # The tighter loop answers less: as strong an answer takes more torque.
     stronger = plan_excitation(session, tuning.gains, loud=excitation.every > 1)
     excitation = max(excitation, stronger, key=lambda e: e.rms)
@@ -169,7 +172,9 @@ def _tuned(
         ripple,
     )
     outcome.margins["velocity"]["noise"] = noise
-    return _Tuned(outcome, again, second, moved, noise_behind(ripple, tuning.gains))
+    budget = session.axis.robustness.ripple * session.axis.motor.torque_constant * session.current_continuous
+    noise_seen = FIRMLY * noise_behind(min(ripple, MOST_AT_ONCE * budget), tuning.gains)
+    return _Tuned(outcome, again, second, moved, noise_seen)
 
 
 def _moved(first: PlantFit, second: PlantFit, *, highest: float) -> float:

@@ -17,7 +17,7 @@ from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, Values, declare
 from cadrel.procedures.errors import AxisStopped, NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
-from cadrel.procedures.session import Session
+from cadrel.procedures.session import POLL, Session
 
 CHANNELS = (
     "position", "velocity", "velocity_ref", "i_q", "i_d", "v_bus", "chopper", "bus_limited", "brake_voltage",
@@ -32,6 +32,7 @@ SECONDS_AFTER = 0.25  # recorded after the planned end of a stop
 SECONDS = 9.0
 STRETCHED = "stretched past its room"  # what ended it was the travel; why it got there was the bus
 ENDED_BY: dict[str, BusCase] = {"overvoltage": "fault", "coasted": "coasted", STRETCHED: "stretched"}
+LAST_LOOKS = 25  # for the end of a record that is due
 RAMP_BEGUN = 0.995  # of the speed it was told: below, its ramp has begun
 
 
@@ -118,6 +119,11 @@ def _brake(session: Session, speed: float, rate: float, *, ramp: float, quick: b
             else:
                 session.drive.run_at(0.0)
                 session.hold(2.5 * falls + SECONDS_AFTER)
+            # The record began a moment after it was asked for: its last samples may still be on their way.
+            for _ in range(LAST_LOOKS):
+                if session.drive.recorder_state() == "done":
+                    break
+                session.drive.wait(POLL)
             record = session.drive.recording()
     except AxisStopped as stopped:
         fault = str(stopped.facts["reason"])

@@ -74,19 +74,24 @@ def _without_hunting(session: Session, gains: Gains, size: float) -> tuple[Gains
     which less gain ends. What no lower gain ends is noise, and none of its doing.
     """
     most = max(STEPS_AT_REST * session.axis.feedback.count_angle, WINDOW_SHARE * session.axis.goal.window)
-    first, lower = None, gains
-    for _ in range(LOWERED):
+
+    def look() -> tuple[float, bool]:
         session.enter("looking for hunting at rest", 0.45)
         ripple, flicker = at_rest_after_a_kick(session, "position", size)
-        first = ripple if first is None else first
-        if flicker <= most and ripple_criterion(session, ripple).passed:
-            if lower is not gains:
-                session.note(f"At rest the axis hunted: the position gain is {lower.position_gain:.4g} 1/s now.")
-            return lower, ripple
-        lower = lower.with_(position_gain=LOWER * lower.position_gain)
+        return ripple, flicker <= most and ripple_criterion(session, ripple).passed
+
+    first, rests = look()
+    if rests:
+        return gains, first
+    for k in range(1, LOWERED):
+        lower = gains.with_(position_gain=LOWER**k * gains.position_gain)
         session.write({"position.gain": lower.position_gain})
+        ripple, rests = look()
+        if rests:
+            session.note(f"At rest the axis hunted: the position gain is {lower.position_gain:.4g} 1/s now.")
+            return lower, ripple
     session.write({"position.gain": gains.position_gain})
-    return gains, first or 0.0
+    return gains, first
 
 
 def measured_plant(session: Session) -> FrequencyResponse | None:

@@ -185,7 +185,8 @@ def _moved(first: PlantFit, second: PlantFit, *, highest: float) -> float:
     before, after = first.load.resonance_hz, second.load.resonance_hz
     if before is None or after is None or max(before, after) >= highest:
         return 0.0
-    return max(abs(after / before - 1), (second.resonance_std or 0.0) / after)
+    doubt = after if second.resonance_std is None else second.resonance_std  # not stated: anywhere
+    return max(abs(after / before - 1), doubt / after)
 
 
 def _with_room(asked: Robustness, criteria: Sequence[Criterion]) -> Robustness:

@@ -263,8 +263,8 @@ def _as_gains(shape: FloatArray, gains: Gains, plants: Plants, bounds: Bounds) -
     )  # fmt: skip
     # The best shape often leaves no room between the bounds of its gain: rounded, it is the judge's, not the search's.
     x = [float(f"{figure:.{DIGITS}g}") for figure in np.exp(shape)]
-    p = REGISTRY["velocity.gain"]
-    if gain <= float(p.minimum or 0.0):
+    least = REGISTRY["velocity.gain"].minimum
+    if gain <= 0.0 or (least is not None and gain < least):
         return None
     sections = tuple(
         Section(zero_hz=x[k], zero_damping=x[k + 1], pole_hz=x[k + 2], pole_damping=x[k + 3])

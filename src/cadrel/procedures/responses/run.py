@@ -10,7 +10,7 @@ from cadrel.core.axis import START_TORQUE_FILTER_HZ, AxisModel, careful_velocity
 from cadrel.core.control import read_margins
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.mode import Mode, fit_mode
-from cadrel.core.parameters import REGISTRY, SECTIONS
+from cadrel.core.parameters import SECTIONS, default_drive_values
 from cadrel.core.response import FrequencyResponse, curve_of
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
@@ -62,8 +62,9 @@ def _soft(session: Session) -> Iterator[None]:
     kept = {key: session.values[key] for key in SOFTENED}
     inertia = session.values["load.inertia"]
     soft = careful_velocity(inertia, session.axis.motor.inertia, SOFT_HZ)
-    wide = float(REGISTRY["velocity.feedback_filter"].default or 0.0)
-    plain = dict.fromkeys(SHAPED_BY, 0.0) | {"velocity.feedback_filter": wide}
+    plain = dict.fromkeys(SHAPED_BY, 0.0) | {
+        "velocity.feedback_filter": default_drive_values()["velocity.feedback_filter"]
+    }
     session.write({**soft, **plain, "velocity.torque_filter": START_TORQUE_FILTER_HZ})
     session.note("Measured on starting gains; open and closed loop are those of them.")
     try:

@@ -114,9 +114,7 @@ def measure_plant(
     records: list[Recording] = []
 
     def whole() -> FrequencyResponse:
-        mean = average_responses(parts).below(readable_hz(session, bias))
-        unfiltered = mean.value / feedback_filter(gains, mean.frequency)
-        return replace(mean, value=unfiltered, std=mean.std)
+        return unfiltered_mean(session, gains, parts, bias)
 
     wanted = len(PASSES)
     while len(parts) < wanted:
@@ -127,15 +125,7 @@ def measure_plant(
         shape = None if seen is None else line_shape(seen, gains, lines)
         signal = random_multisine(lines, n_samples=PERIOD, rms=excitation.rms, rng=rng, shape=shape)
         session.enter(f"frequency response, pass {k + 1} of {wanted}", share + 0.3 * k / wanted)
-        with session.enabled_around("velocity", home):
-            session.go_to(home - direction * 0.75 * session.consent.travel, speed=APPROACH * bias)
-            session.run_at(direction * bias)
-            session.hold(0.15)
-            record = session.excite_and_record(
-                ["torque_cmd", "velocity", "i_q"], "torque", signal, divider=session.rates.ticks, repeats=periods + 1
-            )
-            session.drive.run_at(0.0, acceleration=bias / GENTLE)
-            session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+        record = pass_in_motion(session, signal, home, direction * bias, repeats=periods + 1)
         records.append(record)
         parts.append(
             estimate_response(
@@ -155,6 +145,32 @@ def measure_plant(
         session.go_to(home, speed=APPROACH * bias)
     session.standstill()
     return whole(), one_after_the_other(records)
+
+
+def unfiltered_mean(
+    session: Session, gains: Gains, parts: Sequence[FrequencyResponse], bias: float
+) -> FrequencyResponse:
+    """Return the mean of several passes up to where the device can be read, the speed filter taken out."""
+    mean = average_responses(parts).below(readable_hz(session, bias))
+    return replace(mean, value=mean.value / feedback_filter(gains, mean.frequency))
+
+
+def pass_in_motion(session: Session, signal: FloatArray, home: float, speed: float, *, repeats: int) -> Recording:
+    """Run through the middle of the travel at a speed, torque injected meanwhile, and record every repeat.
+
+    The speed has the sign of its direction. [rad/s]; `home` is the middle. [rad]
+    """
+    bias, direction = abs(speed), math.copysign(1.0, speed)
+    with session.enabled_around("velocity", home):
+        session.go_to(home - direction * 0.75 * session.consent.travel, speed=APPROACH * bias)
+        session.run_at(speed)
+        session.hold(0.15)
+        record = session.excite_and_record(
+            ["torque_cmd", "velocity", "i_q"], "torque", signal, divider=session.rates.ticks, repeats=repeats
+        )
+        session.drive.run_at(0.0, acceleration=bias / GENTLE)
+        session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+    return record
 
 
 def passes_for(measured: FrequencyResponse, done: int) -> int:
@@ -189,7 +205,7 @@ def one_after_the_other(records: Sequence[Recording]) -> Recording:
     return Recording(first.period, {k: np.concatenate([r[k] for r in records]) for k in first.channels})
 
 
-def _answer(load: TwoMass, winding: Winding, gains: Gains, lines: IntArray) -> FloatArray:
+def answer(load: TwoMass, winding: Winding, gains: Gains, lines: IntArray) -> FloatArray:
     """Speed that a unit of injected torque makes in the closed loop, on every line. [rad/s per N·m]"""
     f = lines / (PERIOD * gains.rates.velocity)
     plant = velocity_plant(load, winding, gains, f)
@@ -198,8 +214,8 @@ def _answer(load: TwoMass, winding: Winding, gains: Gains, lines: IntArray) -> F
 
 def line_shape(seen: PlantFit, gains: Gains, lines: IntArray = LINES) -> FloatArray:
     """Return how strong each line is made: the weaker the closed loop answers it, up to `STRONGEST` times."""
-    answer = _answer(seen.load, seen.winding, gains, lines)
-    return np.clip(float(np.median(answer)) / answer, 1.0, STRONGEST)
+    answered = answer(seen.load, seen.winding, gains, lines)
+    return np.clip(float(np.median(answered)) / answered, 1.0, STRONGEST)
 
 
 def readable_hz(session: Session, bias: float) -> float:
@@ -215,7 +231,7 @@ def plan_excitation(session: Session, gains: Gains, *, loud: bool = False) -> Ex
     A `loud` one has fewer lines, each the stronger for it, and more torque: for a device whose noise covers the rest.
     """
     rigid = TwoMass(inertia_motor=session.values["load.inertia"])
-    unit = math.sqrt(float(np.mean(_answer(rigid, _winding(session), gains, LINES) ** 2)))
+    unit = math.sqrt(float(np.mean(answer(rigid, _winding(session), gains, LINES) ** 2)))
     rms = WIGGLE * bias_speed(session)[0] / unit
     if not loud:
         return Excitation(rms=min(rms, _most(session)))

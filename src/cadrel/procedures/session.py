@@ -199,8 +199,10 @@ class Session:
     @property
     def asked(self) -> Robustness:
         """What loops must honour; over a wider drift where the resonance was seen to move with amplitude."""
-        moved = 0.0 if self.plant.springy is None else self.plant.springy.moved
-        return self.axis.robustness.where_it_moves(moved)
+        springy = self.plant.springy
+        if springy is None:
+            return self.axis.robustness
+        return self.axis.robustness.where_it_moves(springy.moved, rise=springy.rise)
 
     def _stop_quietly(self) -> None:
         """On the way out of an error: stop if the drive still listens; without us it stops by itself."""

@@ -46,14 +46,19 @@ class Robustness:
     gain_margin_db: float
     sensitivity_peak: float
     resonance_drift: float = 0.05  # every margin holds with each resonance so much lower and higher
+    resonance_rise: float = 0.0  # share by which it lies higher than measured once its play is closed
     inertia_least: float = 0.7  # of the one measured; the loop stays stable from here
     inertia_most: float = 1.5  # to here
     ripple: float = 0.1  # of the continuous current, rms, that the device's noise may make at rest
 
-    def where_it_moves(self, share: float) -> "Robustness":
-        """Return what must be honoured where a resonance moves with amplitude by a share: a drift wider by what it
-        moved, and as much again for amplitudes that were not measured."""
-        return replace(self, resonance_drift=min(self.resonance_drift + MOVES_ON * share, WIDEST_DRIFT))
+    def where_it_moves(self, share: float, *, rise: float = 0.0) -> "Robustness":
+        """Return what must be honoured where a resonance moves with amplitude.
+
+        Its drift is wider by twice the `share` by which it was seen to move, for amplitudes that were not measured; it
+        is higher by the `rise` once play is closed.
+        """
+        drift = min(self.resonance_drift + MOVES_ON * share, WIDEST_DRIFT)
+        return replace(self, resonance_drift=drift, resonance_rise=rise)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -8,6 +8,7 @@ electrical.py   resistance from the slope, inductance from the admittance, flux 
 load.py         inertia, friction, gravity from back-and-forth runs
 plant.py        what load and velocity runs found, as one typed value
 two_mass.py     measured velocity plant -> two-mass model
+play.py         a shaft swung around its resonance -> play, closed stiffness
 mode.py         one resonance looked at closely -> frequency, damping
 cogging.py      runs at constant speed -> torque over a turn, by harmonics
 """
@@ -34,6 +35,7 @@ from cadrel.core.identification.halls import HallFault, HallMap, learn_halls
 from cadrel.core.identification.load import LoadEstimate, fit_load
 from cadrel.core.identification.mode import Mode, fit_mode
 from cadrel.core.identification.plant import HeldLoad, IdentifiedPlant, PlantPart, SpringyLoad, TotalLoad
+from cadrel.core.identification.play import Play, Swung, fit_play
 from cadrel.core.identification.turning import (
     Following,
     VectorLoad,
@@ -41,7 +43,7 @@ from cadrel.core.identification.turning import (
     load_of_vector,
     play_from_two_currents,
 )
-from cadrel.core.identification.two_mass import PlantFit, fit_two_mass
+from cadrel.core.identification.two_mass import PlantFit, fit_spring, fit_two_mass
 
 __all__ = [
     "CoggingMap",
@@ -58,9 +60,11 @@ __all__ = [
     "OffsetResult",
     "PlantFit",
     "PlantPart",
+    "Play",
     "SearchResult",
     "SlipResult",
     "SpringyLoad",
+    "Swung",
     "TotalLoad",
     "VectorLoad",
     "angle_error_from_spinning",
@@ -70,6 +74,8 @@ __all__ = [
     "fit_admittance",
     "fit_load",
     "fit_mode",
+    "fit_play",
+    "fit_spring",
     "fit_two_mass",
     "flux_from_spinning",
     "following",

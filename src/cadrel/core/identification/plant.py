@@ -37,7 +37,9 @@ class SpringyLoad:
     load: TwoMass
     small_signal_resistance: float  # [ohm] as small currents meet the winding: dead time is in it
     measured: FrequencyResponse  # torque command to unfiltered speed
-    moved: float = 0.0  # share by which its resonance moved from one amplitude to another: play, or friction
+    moved: float = 0.0  # share by which its resonance moved from one amplitude to another, its play left aside
+    rise: float = 0.0  # share by which its resonance lies higher once play between motor and load is closed
+    play: float = 0.0  # [rad] whole, at the motor; 0: none seen
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain values; rounded far below what any measurement resolves."""
@@ -46,6 +48,8 @@ class SpringyLoad:
             "load": asdict(self.load),
             "small_signal_resistance": self.small_signal_resistance,
             "moved": self.moved,
+            "rise": self.rise,
+            "play": self.play,
             "measured": {
                 "f": np.round(m.frequency, 6).tolist(),
                 "re": [float(f"{v:.9g}") for v in m.value.real],
@@ -63,7 +67,7 @@ class SpringyLoad:
             load=TwoMass(**plain["load"]),
             small_signal_resistance=float(plain["small_signal_resistance"]),
             measured=FrequencyResponse(m["f"], m["re"] + 1j * m["im"], m["coherence"], m["std"]),
-            moved=float(plain.get("moved", 0.0)),
+            **{k: float(plain.get(k, 0.0)) for k in ("moved", "rise", "play")},
         )
 
 

@@ -9,11 +9,14 @@ from scipy.optimize import least_squares
 
 from cadrel.core.control import Gains, TwoMass, Winding, velocity_plant
 from cadrel.core.errors import UnusableInput
+from cadrel.core.identification.estimated import Estimated
 from cadrel.core.parameters import field_of
 from cadrel.core.response.estimate import FrequencyResponse
 
 FloatArray = NDArray[np.float64]
 ROUGH = 0.25  # standard deviation over value up to which a line says something; it weighs as little as it knows
+FAINT, FEWEST = 0.5, 8  # as `ROUGH`, and how many lines, where one resonance alone is looked at
+STIFFER = (0.7, 1.0, 1.5, 2.2)  # times the stiffness before, where a search for it begins
 WORTHWHILE = 0.5  # a second mass must lower the misfit to this share, or one mass is kept
 
 
@@ -123,6 +126,52 @@ def fit_two_mass(
             stds = _resonance_stds(fit.x, fit.jac, fit.cost, len(use.frequency))
             best, best_cost = PlantFit(flexible(fit.x), winding_of(fit.x), *stds), fit.cost
     return best
+
+
+def fit_spring(
+    response: FrequencyResponse, gains: Gains, *, near: PlantFit, edge_age: float = 0.0
+) -> tuple[PlantFit, Estimated]:
+    """Return a model fitted before with its spring as lines around the resonance show it, and that stiffness.
+
+    Masses and winding are kept; stiffness, damping and a factor to all are searched from several starts, for behind
+    play the shaft may be much stiffer or softer than before. [N·m/rad]
+
+    Raises
+    ------
+    UnusableInput
+        Fewer than `FEWEST` lines say something, or the model before has no spring.
+    """
+    use = response.precise(FAINT)
+    stiffness = near.load.stiffness
+    if stiffness is None or len(use.frequency) < FEWEST:
+        raise UnusableInput(
+            what="Too few lines around the resonance can be trusted.",
+            remedy=f"Raise {field_of('procedure.velocity')} or {field_of('procedure.travel')}.",
+        )
+    weight = 1 / np.maximum(use.std / np.abs(use.value), 0.02)
+
+    def load_of(p: FloatArray) -> TwoMass:
+        return replace(
+            near.load,
+            stiffness=float(stiffness * np.exp(p[0])),
+            damping=float(near.load.damping * np.exp(0.5 * p[0] + p[1])),
+        )
+
+    def misfit(p: FloatArray) -> FloatArray:
+        plant = velocity_plant(load_of(p), near.winding, gains, use.frequency, edge_age=edge_age)
+        error = weight * (np.log(plant / use.value) + p[2])
+        return np.concatenate([error.real, error.imag])
+
+    found = min(
+        (least_squares(misfit, [np.log(factor), 0.0, 0.0], loss="soft_l1", max_nfev=80) for factor in STIFFER),
+        key=lambda fit: fit.cost,
+    )
+    freedom = max(2 * len(use.frequency) - 3, 1)
+    covariance = np.linalg.pinv(found.jac.T @ found.jac) * 2 * found.cost / freedom
+    load = load_of(found.x)
+    assert load.stiffness is not None
+    std = load.stiffness * math.sqrt(max(float(covariance[0, 0]), 0.0))
+    return replace(near, load=load), Estimated(load.stiffness, std)
 
 
 def _as_start(seen: PlantFit, winding: Winding) -> FloatArray:

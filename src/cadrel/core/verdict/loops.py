@@ -115,8 +115,8 @@ def judge_loop(
     """
     read = [("measured", measured)] if measured is not None else []
     for name, load, winding in models:
-        for k, drifted in enumerate(asked.spread.drifts(load)):
-            told = name if k == 0 else f"{name}, resonance {'-+'[k - 1]}{100 * asked.spread.resonance_drift:.0f} %"
+        for drift, drifted in asked.spread.named(load):
+            told = f"{name}, {drift}" if drift else name
             read.append((told, refined_margins(loop, drifted, winding, gains, edge_age=edge_age)))
     rows: list[Criterion] = []
 

@@ -1,8 +1,16 @@
 """The spread that a loop must bear: the same axis with a resonance that has drifted, lighter, heavier."""
 
-from dataclasses import dataclass
+import math
+from dataclasses import dataclass, replace
+
+import numpy as np
 
 from cadrel.core.control import Gains, LoopName, TwoMass, Winding, spectral_radius
+
+# What an identification may be off by, beside the spread: a loop at the edge of stability has no tenth to spare.
+UNSURE_DRIFT, UNSURE_INERTIA = 0.02, 0.05
+STEP = 0.04  # of a resonance, between two loads that are looked at
+LEAST_DAMPING, LEAST_BEHIND_PLAY = 0.7, 0.4  # of what was measured; a gap takes energy, closed it does no longer
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -10,20 +18,70 @@ class Spread:
     """How far an axis may be from the one that was measured."""
 
     resonance_drift: float = 0.0  # share, lower and higher
+    resonance_rise: float = 0.0  # share, higher beside the drift: play that closes
     inertia_least: float = 1.0  # of the one measured
     inertia_most: float = 1.0
 
+    def named(self, load: TwoMass) -> list[tuple[str, TwoMass]]:
+        """Return the load as measured, unnamed, and with its resonance at either end of its drift, by what it is."""
+        if load.stiffness is None or (self.resonance_drift == 0.0 and self.resonance_rise == 0.0):
+            return [("", load)]
+        low, high = -self.resonance_drift, (1 + self.resonance_rise) * (1 + self.resonance_drift) - 1
+        loads = [("", load), (_told(low), load.drifted(low)), (_told(high), load.drifted(high))]
+        if self.resonance_rise > self.resonance_drift:
+            loads.append((_told(self.resonance_rise), load.drifted(self.resonance_rise)))
+        return loads
+
     def drifts(self, load: TwoMass) -> list[TwoMass]:
-        """Return the load as measured, and with its resonance at either end of its drift."""
-        if load.stiffness is None or self.resonance_drift == 0.0:
-            return [load]
-        return [load, load.drifted(-self.resonance_drift), load.drifted(self.resonance_drift)]
+        """Return the loads of `named`."""
+        return [one for _, one in self.named(load)]
 
     def corners(self, load: TwoMass) -> list[TwoMass]:
-        """Return every load of `drifts` at its own inertia, at the least and at the most."""
-        factors = sorted({1.0, self.inertia_least, self.inertia_most})
-        return [one if k == 1.0 else one.weighing(k) for one in self.drifts(load) for k in factors]
+        """Return the ends of all that must be stable: every one of `drifts` at the least, its own, the most inertia.
+
+        Drift and inertias go a little beyond what is asked for, by what an identification may be off by.
+        """
+        if self == Spread():
+            return [load]
+        return [one if k == 1.0 else one.weighing(k) for one in self._wider(load) for k in self._inertias()]
+
+    def between(self, load: TwoMass) -> list[TwoMass]:
+        """Return loads of everything within the corners, each resonance within a few percent of its neighbours'.
+
+        A loop that is shaped for the corners alone may run away between them.
+        """
+        if self == Spread() or load.stiffness is None:
+            return self.corners(load)
+        wide = self._wider(load)
+        low, high = (one.resonance_hz or 0.0 for one in (wide[1], wide[2]))
+        steps = max(2, math.ceil(math.log(high / low) / STEP))
+        shares = np.geomspace(low, high, steps + 1) / (wide[0].resonance_hz or 1.0) - 1
+        found = []
+        for share in shares.tolist():
+            drifted = wide[0].drifted(share)
+            least, _, most = self._inertias()
+            ends = [drifted.weighing(k).resonance_hz or 0.0 for k in (least, most)]
+            count = max(2, math.ceil(math.log(ends[0] / ends[1]) / STEP))
+            found += [drifted.weighing(k) for k in np.geomspace(least, most, count + 1).tolist()]
+        return found
+
+    def _wider(self, load: TwoMass) -> list[TwoMass]:
+        damping = load.damping * (LEAST_BEHIND_PLAY if self.resonance_rise else LEAST_DAMPING)
+        return replace(self, resonance_drift=self.resonance_drift + UNSURE_DRIFT).drifts(replace(load, damping=damping))
+
+    def _inertias(self) -> tuple[float, float, float]:
+        return self.inertia_least * (1 - UNSURE_INERTIA), 1.0, self.inertia_most * (1 + UNSURE_INERTIA)
+
+    def unstable(self, loop: LoopName, load: TwoMass, winding: Winding, gains: Gains) -> TwoMass | None:
+        """Return the least stable load of all `between`, where a loop is unstable with it."""
+        radii = [(spectral_radius(loop, one, winding, gains), k) for k, one in enumerate(self.between(load))]
+        radius, worst = max(radii)
+        return self.between(load)[worst] if radius >= 1.0 else None
 
     def worst_radius(self, loop: LoopName, load: TwoMass, winding: Winding, gains: Gains) -> float:
-        """Return the largest spectral radius of a loop over all corners."""
-        return max(spectral_radius(loop, one, winding, gains) for one in self.corners(load))
+        """Return the largest spectral radius of a loop over everything within the corners."""
+        return max(spectral_radius(loop, one, winding, gains) for one in self.between(load))
+
+
+def _told(share: float) -> str:
+    return f"resonance {'-' if share < 0 else '+'}{100 * abs(share):.0f} %"

@@ -1,0 +1,125 @@
+"""The resonance swung on its own, strongly: play between motor and load shows, and how stiff the shaft is without."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from cadrel.core.control import Gains, feedback_filter
+from cadrel.core.errors import UnusableInput
+from cadrel.core.identification import PlantFit, Play, Swung, fit_play, fit_spring
+from cadrel.core.response import FrequencyResponse, estimate_response, random_multisine
+from cadrel.core.response.estimate import IntArray
+from cadrel.link import Recording
+from cadrel.procedures.outcome import RunRecord
+from cadrel.procedures.plant_in_motion import (
+    LINES,
+    PERIOD,
+    answer,
+    bias_speed,
+    edge_age,
+    one_after_the_other,
+    pass_in_motion,
+    unfiltered_mean,
+)
+from cadrel.procedures.session import Session
+
+FROM, UP_TO = 0.85, 1.5  # of the resonance as first seen: closing, it rises
+MOST_LINES = 60
+PERIODS = 3  # of a pass; the first is left out
+SWING = 0.25  # rms of the motor's speed over the bias: its direction stays
+TORQUE = 0.45  # rms over the continuous torque; peaks stay below the limit
+SEED = 53  # of the phases: the same experiment each time
+SURELY = 2.0  # deviations of the closed stiffness that are believed possible
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Closed:
+    """What a strong swing says of a shaft."""
+
+    play: Play
+    fit: PlantFit  # as stiff as it answered then
+    run: RunRecord
+
+
+def swung_closed(session: Session, gains: Gains, fit: PlantFit, share: float) -> Closed | None:
+    """Swing the resonance as strongly as the motor's direction allows, once each way.
+
+    Returns None where no resonance was seen, or the answer is too faint to say anything of it.
+    """
+    resonance = fit.load.resonance_hz
+    step = 1 / (PERIOD * session.rates.velocity)
+    if resonance is None or resonance >= LINES[-1] * step / UP_TO**0.25:
+        return None
+    low, high = math.ceil(FROM * resonance / step), math.floor(min(UP_TO * resonance, LINES[-1] * step) / step)
+    lines = np.arange(max(low, int(LINES[0])), high + 1)
+    lines = lines[:: max(1, math.ceil(len(lines) / MOST_LINES))]
+    try:
+        return _swung(session, gains, fit, lines, share)
+    except UnusableInput as faint:
+        session.note(f"Swung on its own the resonance does not tell of play: {faint.text}")
+        return None
+
+
+def _strongest(session: Session, gains: Gains, fit: PlantFit, lines: IntArray) -> float:
+    """Return the torque, rms, that keeps motor and load going one way. [N·m]"""
+    unit = float(np.sqrt(np.mean(answer(fit.load, fit.winding, gains, lines) ** 2)))
+    rated = session.axis.motor.torque_constant * session.current_continuous
+    return min(SWING * bias_speed(session)[0] / unit, TORQUE * rated)
+
+
+def _swung(session: Session, gains: Gains, fit: PlantFit, lines: IntArray, share: float) -> Closed:
+    """Swing on these lines, and fit spring and gap. Raises `UnusableInput` where they do not tell them."""
+    rms = _strongest(session, gains, fit, lines)
+    session.enter(f"the resonance alone, at {rms:.3g} N·m", share)
+    bias, _ = bias_speed(session)
+    home = float(session.drive.status()["position"])
+    rng = np.random.default_rng(SEED)
+    parts: list[FrequencyResponse] = []
+    records: list[Recording] = []
+    for direction in (1.0, -1.0):
+        signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=rng)
+        record = pass_in_motion(session, signal, home, direction * bias, repeats=PERIODS)
+        records.append(record)
+        parts.append(
+            estimate_response(
+                record["excitation"], record["torque_cmd"], record["velocity"], lines=lines, period=PERIOD,
+                rate_hz=1 / session.rates.velocity,
+            )
+        )  # fmt: skip
+    with session.enabled_around("velocity", home):
+        session.go_to(home, speed=bias)
+    session.standstill()
+    measured = unfiltered_mean(session, gains, parts, bias)
+    found, _ = fit_spring(measured, gains, near=fit, edge_age=edge_age(session, bias))
+    assert found.load.resonance_hz is not None
+    play = fit_play(
+        _as_swung(session, gains, records), inertia_motor=found.load.inertia_motor,
+        inertia_load=found.load.inertia_load, resonance_hz=found.load.resonance_hz,
+    )  # fmt: skip
+    whole = one_after_the_other(records)
+    run = RunRecord(
+        kind="plant_response", title="The resonance alone, swung strongly", period=whole.period,
+        channels=whole.channels, excitation={"point": "torque", "bias": bias, "repeat": PERIOD},
+    )  # fmt: skip
+    return Closed(play=play, fit=found, run=run)
+
+
+def _as_swung(session: Session, gains: Gains, records: list[Recording]) -> Swung:
+    """Return the periods of all passes, the first of each left out."""
+    f = np.fft.rfftfreq(PERIOD, records[0].period)
+    periods = {k: np.concatenate([r[k][PERIOD:].reshape(-1, PERIOD) for r in records]) for k in ("i_q", "velocity")}
+    return Swung(
+        torque=session.axis.motor.torque_constant * periods["i_q"], speed=periods["velocity"],
+        period=records[0].period, filtered=feedback_filter(gains, np.maximum(f, 1e-3)),
+    )  # fmt: skip
+
+
+def rise_of(closed: Closed | None, fit: PlantFit) -> float:
+    """Return the share by which a resonance lies higher than in a fit once its play is closed, at the most believed."""
+    if closed is None or fit.load.stiffness is None or closed.fit.load.stiffness is None:
+        return 0.0
+    stiffest = closed.fit.load.stiffness
+    if closed.play.is_seen:
+        stiffest = max(stiffest, closed.play.stiffness.value + SURELY * closed.play.stiffness.std)
+    return max(math.sqrt(stiffest / fit.load.stiffness) - 1.0, 0.0)

@@ -62,8 +62,8 @@ def test_from_a_data_sheet_to_a_tuned_axis(page: Page, stack: Stack) -> None:
     _find_the_offset(page)
     _measure_the_current_loop(page)
     _jog_both_ways(page, bench)
-    _identify_and_tune(page)
-    _move_change_by_hand_and_accept(page)
+    _go_on_in_one_go(page, bench)
+    _change_by_hand_and_look_at_the_move(page)
     _store_and_survive_the_power_cut(page, bench)
     _everything_is_there_after_a_new_login(page, stack)
 
@@ -189,27 +189,36 @@ def expect_standstill(bench: object, *, within: float) -> None:
         time.sleep(0.005)
 
 
-def _identify_and_tune(page: Page) -> None:
-    step(page, "Load")
-    run_procedure(page, "Identify the load", seconds=60)
-    expect(page.get_by_role("row", name="Coulomb friction")).to_be_visible()
-    page.get_by_role("button", name="Accept").click()
+def _go_on_in_one_go(page: Page, bench: object) -> None:
+    """From the load to the accepted move: one consent, one action; what a step proves is taken by itself."""
+    page.get_by_role("link", name="In one go").click()
+    rows = page.locator("#through tbody tr")
+    expect(rows).to_have_count(6)
+    expect(page.get_by_label("Begin with")).to_have_value("load")
+    start = page.get_by_role("button", name="Go through")
+    expect(start).to_be_disabled()
+    page.get_by_label("I see the axis, and stay with it").check()
+    start.click()
+    expect(page.get_by_text(re.compile(r"about \d+ s left"))).to_be_visible()
+    expect(rows.filter(has_text="Velocity loop").get_by_role("progressbar")).to_be_visible(timeout=90_000)
+    expect(rows.filter(has_text="Load").first).to_have_class("through")
+    assert serious_violations(page) == []
+    expect(page.get_by_text("It came through to the end")).to_be_visible(timeout=240_000)
+    assert bench.status()["mode"] == "off"
+    assert bench.status()["consent"] is None
+    route = page.get_by_role("navigation", name="Route")
+    for name in ("Load", "Velocity loop", "Position loop", "Acceptance"):
+        expect(route.get_by_role("listitem").filter(has_text=name)).to_have_class("proven")
     step(page, "Velocity loop")
-    run_procedure(page, "Measure and tune", seconds=90)
-    proposal = page.get_by_role("form", name="Proposal")
-    expect(proposal.get_by_role("columnheader", name="before")).to_be_visible()
     plots = page.get_by_label("Plots")
     for title in ("Velocity loop, open", "Velocity loop, closed", "Plant, torque to speed", "Velocity step, after"):
         expect(plots).to_contain_text(title)
-    page.get_by_role("button", name="Accept").click()
     step(page, "Position loop")
-    run_procedure(page, "Measure and tune", seconds=60)
-    page.get_by_role("button", name="Accept").click()
     expect(plots).to_contain_text("Position step, after")
     assert serious_violations(page) == []
 
 
-def _move_change_by_hand_and_accept(page: Page) -> None:
+def _change_by_hand_and_look_at_the_move(page: Page) -> None:
     step(page, "Velocity loop")
     margin = page.locator("#predicted tr", has_text="Phase margin").locator("td").nth(1)
     before = margin.inner_text()
@@ -222,7 +231,6 @@ def _move_change_by_hand_and_accept(page: Page) -> None:
     page.get_by_role("button", name="Go back").click()
     expect(gain).to_have_value(kept)
     step(page, "Acceptance")
-    run_procedure(page, "Run the move", seconds=60)
     expect(page.get_by_text("✓ Passes")).to_be_visible()
     expect(page.get_by_role("row", name=re.compile("^Settling time"))).to_be_visible()
     assert serious_violations(page) == []

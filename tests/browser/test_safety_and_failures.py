@@ -13,7 +13,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from cadrel.cli.services import Postgres
-from tests.browser.conftest import Stack, held, lead, log_in, send_and_store, serious_violations, step
+from tests.browser.conftest import Stack, held, lead, log_in, serious_violations, step
 
 pytestmark = [pytest.mark.browser, pytest.mark.timeout(300)]
 LIMIT = 0.2  # [s] from letting go to standstill
@@ -146,11 +146,15 @@ def test_the_page_shows_who_else_has_control(pusher: Page, stack: Stack) -> None
 
 def test_a_wiring_fault_is_named_in_the_interface(page: Page, stack: Stack) -> None:
     page.get_by_role("row", name=re.compile("Reject gate")).get_by_role("link").first.click()
-    lead(page)
-    send_and_store(page)
-    step(page, "Commutation")
-    page.get_by_label("I see the axis; nobody and nothing is in its way.").check()
-    page.get_by_role("button", name="Check and find the offset").click()
+    # In one go from an axis that is not even connected: it stops where something is wrong, and leads there.
+    page.get_by_role("link", name="In one go").click()
+    page.get_by_label("I see the axis, and stay with it").check()
+    page.get_by_role("button", name="Go through").click()
+    stopped = page.get_by_role("status").filter(has_text="Commutation went no further.")
+    expect(stopped).to_contain_text("The vector turned forward and the counts fell.", timeout=60_000)
+    assert stack.drive("reject-gate").status()["consent"] is None
+    assert serious_violations(page) == []
+    stopped.get_by_role("link", name="Go there").click()
     job = page.locator("#job")
     expect(job.get_by_text("The vector turned forward and the counts fell.")).to_be_visible(timeout=30_000)
     expect(page.get_by_text("Invert the counting direction, or exchange two motor phases if")).to_be_visible()

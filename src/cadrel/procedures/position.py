@@ -232,5 +232,5 @@ def _run(
 
 PROCEDURE = declare(Procedure(
     key="position", step="position", does="Measure and tune", order=5, run=run_position_loop,
-    plan=plan_within_travel("Position loop", 6), fine_feedback=True,
+    plan=plan_within_travel("Position loop", 14), fine_feedback=True,
 ))  # fmt: skip

@@ -244,5 +244,5 @@ def _step(session: Session, share: float) -> dict[str, Any]:
 
 PROCEDURE = declare(Procedure(
     key="velocity", step="velocity", does="Measure and tune", order=4, run=run_velocity_loop,
-    plan=plan_within_travel("Velocity loop", 35), fine_feedback=True,
+    plan=plan_within_travel("Velocity loop", 60), fine_feedback=True,
 ))  # fmt: skip

@@ -3,7 +3,7 @@
 from django.contrib.auth import views as auth
 from django.urls import path, register_converter
 
-from cadrel.web.pages import library, people, projects, rig, route, runs
+from cadrel.web.pages import library, people, projects, rig, route, runs, through
 from cadrel.web.pages.accounts import LogIn
 
 
@@ -51,6 +51,9 @@ urlpatterns = [
     path(AXIS + "run/<number:number>/pin/", runs.pin, name="pin"),
     path(AXIS + "run/<number:number>/csv/", runs.csv, name="csv"),
     path(AXIS + "start/<str:procedure>/", rig.start, name="start"),
+    path(AXIS + "through/", through.page, name="through"),
+    path(AXIS + "through/part/", through.part, name="through_part"),
+    path(AXIS + "through/start/", through.start, name="through_start"),
     path(AXIS + "abort/", rig.abort, name="abort"),
     path(AXIS + "job/<number:job_id>/", route.job_part, name="job"),
     path(AXIS + "predict/<str:loop>/", route.prediction, name="predict"),

@@ -33,6 +33,7 @@ COARSE = 130  # points of the search's grid beside those across resonances
 ACROSS = 15  # points across a peak, for the search
 MOST_SECTIONS = 2
 ROUNDS = 3  # of a search, each with one load more to bear
+AROUND, SHORTER = 0.2, 3  # of the figures' logarithms; times fewer generations: where a search is gone on with
 EARNS = 1.05  # a section must raise the score's gain by a twentieth, or the simpler loop is kept
 GENERATIONS, CROWD = (40, 80, 300), (8, 8, 14)  # of the evolution; members for each figure; by number of sections
 SEED = 20  # of the evolution's draws: the same proposal each time
@@ -171,10 +172,10 @@ def tune_velocity(
     bounds = Bounds(delay=delay, unseen_hz=unseen, noise=noise, noise_torque=noise_torque)
     best: tuple[float, Gains] | None = None
     start: FloatArray | None = None
+    exploited: list[TwoMass] = []
     for sections in range(MOST_SECTIONS + 1):
-        exploited: list[TwoMass] = []
         for _ in range(ROUNDS):
-            found = _evolved(load, plants, bounds, gains, sections, start)
+            found = start = _evolved(load, plants, bounds, gains, sections, start)
             shaped = _as_gains(found, gains, plants, bounds)
             runs_away = None if shaped is None else judge.runs_away(shaped)
             if runs_away is None:
@@ -182,7 +183,6 @@ def tune_velocity(
             # What the search made use of, between the loads it was shown, it must bear as well.
             exploited.append(runs_away)
             plants = _plants(judge, gains, exploited)
-        start = found
         proposed = _judged(judge, shaped)
         if proposed is None:
             continue
@@ -239,7 +239,13 @@ def _evolved(
     rng = np.random.default_rng(SEED)
     crowd = rng.uniform(low, high, size=(CROWD[sections] * len(box), len(box)))
     crowd[:, 0] = rng.uniform(math.log(2e-3), math.log(0.3), len(crowd))
-    if sections and start is not None:
+    again = False
+    if start is not None and len(start) == len(box):
+        # The same structure with one load more to bear: it begins around where it was.
+        again, half = True, len(crowd) // 2
+        crowd[:half] = start + AROUND * rng.normal(size=(half, len(box)))
+        crowd[0] = start
+    elif sections and start is not None:
         # Half of the crowd begins at the simpler loop with a notch added, on the resonance or anywhere.
         half = len(crowd) // 2
         crowd[:half, : len(start)] = start + 0.15 * rng.normal(size=(half, len(start)))
@@ -251,7 +257,7 @@ def _evolved(
         lambda many: _score(many, plants, bounds, gains),
         box,
         init=np.clip(crowd, low, high),
-        maxiter=GENERATIONS[sections],
+        maxiter=GENERATIONS[sections] // (SHORTER if again else 1),
         tol=1e-4,
         mutation=(0.4, 0.9),
         recombination=0.8,

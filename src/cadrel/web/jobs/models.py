@@ -52,6 +52,7 @@ class Job(models.Model):
     share = models.FloatField(default=0.0)
     consent: Any = models.JSONField(default=dict)
     arguments: Any = models.JSONField(default=dict)
+    chain: Any = models.JSONField(default=list, help_text="procedures that follow under the same consent, in order")
     abort = models.BooleanField(default=False)
     happened = models.TextField(blank=True)
     means = models.TextField(blank=True)

@@ -7,6 +7,7 @@ from django.db import transaction
 from cadrel.procedures import PROCEDURES
 from cadrel.web.changes.outcomes import keep_outcome, keep_unfinished
 from cadrel.web.jobs import spool
+from cadrel.web.jobs.chain import go_on
 from cadrel.web.jobs.models import Job
 from cadrel.web.jobs.patience import patiently
 from cadrel.web.jobs.running import Ending, Pulse, assignment_of, carry_out
@@ -57,8 +58,10 @@ def keep(ending: Ending) -> None:
 
 
 def run_job(job_id: int) -> None:
-    """Claim a queued job, run it and keep its end, all in this thread; for tests and for a shell."""
+    """Claim a queued job, run it, keep its end and queue what follows, in this thread; for tests and for a shell."""
     if Job.objects.filter(pk=job_id).claim():
+        task = assignment_of(job_id)
         with Pulse(job_id) as pulse:
-            ending = carry_out(assignment_of(job_id), pulse)
+            ending = carry_out(task, pulse)
         keep(ending)
+        go_on(task)

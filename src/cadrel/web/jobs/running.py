@@ -42,6 +42,7 @@ class Assignment:
     axis: AxisModel
     plant: IdentifiedPlant
     value_set: int
+    chained: bool = False  # others follow, or went before, under the same consent
 
 
 @dataclass(slots=True, kw_only=True)
@@ -70,7 +71,7 @@ def assignment_of(job_id: int) -> Assignment:
         job=job.pk, procedure=job.procedure, step=job.step, host=axis.drive.host, port=axis.drive.port,
         remote=axis.remote, lease=axis.lease, consent=dict(job.consent), arguments=dict(job.arguments),
         axis=axis.understood, plant=plant_of(axis),
-        value_set=values.pk,
+        value_set=values.pk, chained="most_travel" in job.consent,
     )  # fmt: skip
 
 
@@ -139,7 +140,7 @@ def carry_out(task: Assignment, pulse: "Pulse", heart: Heart | None = None) -> E
             ending.partial = session.partial
         if heart:
             heart.end(run)
-        if not out_of_contact:
+        if not out_of_contact and not (task.chained and ending.state == "done"):
             with contextlib.suppress(LinkError):
                 drive.revoke_consent(str(task.consent.get("label", "")), "the run ended")
         link.close()

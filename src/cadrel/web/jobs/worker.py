@@ -17,7 +17,6 @@ import psycopg
 
 from cadrel.link.heart import Heart
 
-CHANNEL = "cadrel_jobs"
 AT_ONCE = 4  # runs side by side: three axes of a drive and one more
 LOOK = 0.5  # [s] between looks of its own, should a notice be lost
 PAUSE = 0.25  # [s] before a lost database is tried again
@@ -50,6 +49,8 @@ class Worker:
 
     def _serve(self) -> None:
         with psycopg.connect(**_where(), autocommit=True) as connection:
+            from cadrel.web.jobs.queue import CHANNEL
+
             connection.execute(f"LISTEN {CHANNEL}")
             while not self._ended.is_set():
                 self._sign(connection)
@@ -80,12 +81,14 @@ class Worker:
         from django.db import connection
 
         from cadrel.core.errors import CadrelError
+        from cadrel.web.jobs.chain import go_on
         from cadrel.web.jobs.patience import patiently
         from cadrel.web.jobs.recording import keep
         from cadrel.web.jobs.running import Ending, Pulse, assignment_of, carry_out
 
         try:
             with Pulse(job_id) as pulse:
+                task = None
                 try:
                     task = patiently(lambda: assignment_of(job_id))
                 except CadrelError as error:
@@ -93,6 +96,8 @@ class Worker:
                 else:
                     ending = carry_out(task, pulse, self._heart)
                 keep(ending)
+            if task is not None:
+                go_on(task)
         except Exception:
             log.exception("job %d was left behind", job_id)
         finally:

@@ -3,10 +3,10 @@
 import contextlib
 import math
 import secrets
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
-from django.db import connection, transaction
+from django.db import transaction
 
 from cadrel.core.axis import drive_values, entry_from_drive, missing_entries
 from cadrel.core.errors import CadrelError
@@ -18,7 +18,7 @@ from cadrel.procedures.session import ABORT
 from cadrel.web.accounts.roles import require_engineer
 from cadrel.web.changes.values import save_entries
 from cadrel.web.jobs.models import Job, WorkerSign
-from cadrel.web.jobs.worker import CHANNEL
+from cadrel.web.jobs.queue import tell_worker
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.errors import NoControl, NotConnected, NotReady
 from cadrel.web.rig.links import drive_of, owned_by, stand_in_of
@@ -259,10 +259,12 @@ def queue_job(
     ticked: float | None = None,
     unattended: bool = False,
     arguments: Mapping[str, Any] | None = None,
+    followed_by: Sequence[str] = (),
 ) -> Job:
     """Make the job of a procedure after checking everything that can be checked before. Raises `WebRefused`.
 
-    The drive is told of the consent at once, with its end: what is not begun by then is not begun.
+    The drive is told of the consent at once, with its end: what is not begun by then is not begun. It covers what is
+    `followed_by` as well, one after the other as each comes through; the widest travel and speed of all are kept to.
     """
     declared = PROCEDURES.get(procedure)
     if declared is None:
@@ -299,10 +301,15 @@ def queue_job(
     agreed = {
         "travel": consent.travel, "speed": consent.speed, "label": label, "token": token, "unattended": unattended
     }  # fmt: skip
-    job = Job.objects.create(axis=axis, procedure=procedure, who=who, consent=agreed, arguments=given)
-    log(axis, who, "consent", f"Consented to {procedure}{', unattended' if unattended else ''}.")
-    with connection.cursor() as cursor:
-        cursor.execute("SELECT pg_notify(%s, %s)", [CHANNEL, str(job.pk)])  # sent with the commit
+    if followed_by:
+        every = [PROCEDURES[key].consent(axis.understood, wanted) for key in (procedure, *followed_by)]
+        agreed |= {"most_travel": max(c.travel for c in every), "most_speed": max(c.speed for c in every)}
+    job = Job.objects.create(
+        axis=axis, procedure=procedure, who=who, consent=agreed, arguments=given, chain=list(followed_by)
+    )
+    what = " and then ".join((procedure, *followed_by))
+    log(axis, who, "consent", f"Consented to {what}{', unattended' if unattended else ''}.")
+    tell_worker(job)
     return job
 
 

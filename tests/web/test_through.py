@@ -1,0 +1,126 @@
+"""Everything that remains in one go, under one consent: a chain of jobs that ends where something is not proven."""
+
+from typing import Any
+
+import pytest
+from django.contrib.auth.models import User
+
+from cadrel.core.simulation import SimulatedDrive
+from cadrel.link import LinkError
+from cadrel.procedures import PROCEDURES
+from cadrel.procedures.declaration import in_order
+from cadrel.web.changes.values import save_entries
+from cadrel.web.jobs.models import Job
+from cadrel.web.jobs.recording import run_job
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig import actions, through
+from cadrel.web.rig.errors import NotReady
+from cadrel.web.runs.models import Proposal
+from tests.web.conftest import again, client_of, text_of
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture
+def short(monkeypatch: pytest.MonkeyPatch) -> list[str]:
+    """The route's first three procedures alone."""
+    monkeypatch.setattr(through, "in_order", lambda: in_order()[:3])
+    return [p.key for p in in_order()[:3]]
+
+
+def started(axis: Axis, engineer: User, **how: Any) -> Job:
+    asked: dict[str, Any] = {"consented": True, "ticked": None, "unattended": True, "here": None}
+    return through.start(axis, "commutation", who=engineer, **{**asked, **how})
+
+
+def worked_off(axis: Axis) -> list[Job]:
+    """Do as a worker does until nothing is queued."""
+    while (job := axis.jobs.active().first()) is not None:
+        run_job(job.pk)
+    return list(axis.jobs.order_by("pk"))
+
+
+def test_from_an_unconnected_axis_to_the_last_step_with_one_start(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive], short: list[str]
+) -> None:
+    actions.disconnect(led, who=engineer)
+    started(again(led), engineer, here=0.0)
+    jobs = worked_off(led)
+    assert [(j.procedure, j.state) for j in jobs] == [(key, "done") for key in short]
+    assert len({j.consent["label"] for j in jobs}) == 1
+    # What each step proved is the project's, and is in the drive, stored.
+    assert not Proposal.objects.filter(axis=led, state="open").exists()
+    drive = bench[1]
+    assert actions.differences(actions.wanted_values(again(led)), drive.memory.working) == []
+    assert drive.memory.not_stored == []
+    assert again(led).values["motor.resistance"]["source"] == "identified"
+    assert drive.status()["consent"] is None  # it ended with the last step
+    page = text_of(client_of(engineer).get(f"/axis/{led.pk}/through/"))
+    assert "It came through to the end" in page
+
+
+def test_no_step_goes_beyond_what_was_consented_to(led: Axis, engineer: User, short: list[str]) -> None:
+    started(led, engineer)
+    jobs = worked_off(led)
+    assert len(jobs) == len(short)
+    for job in jobs:
+        assert job.consent["travel"] <= job.consent["most_travel"]
+        assert job.consent["speed"] <= job.consent["most_speed"]
+
+
+def test_what_is_not_proven_ends_it_there_and_says_why(led: Axis, engineer: User, short: list[str]) -> None:
+    beyond = {"current.bandwidth": {"value": 3000.0, "unit": "Hz", "source": "typed"}}
+    save_entries(led, beyond, author=engineer, cause="asked for too much")
+    started(again(led), engineer)
+    jobs = worked_off(led)
+    assert [j.procedure for j in jobs] == ["commutation", "current"]
+    assert not led.verdicts.filter(step="current").first().is_proven
+    client = client_of(engineer)
+    page = text_of(client.get(f"/axis/{led.pk}/through/"))
+    assert "Current loop</b> went no further" in page or "Current loop went no further" in page
+    assert "Not proven" in page
+    assert '<option value="current" selected>' in page  # from there it goes on
+
+
+def test_a_wiring_fault_ends_it_and_the_consent(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive], short: list[str]
+) -> None:
+    drive = bench[1]
+    drive.rewire({}, ["phases_swapped"])
+    started(led, engineer)
+    jobs = worked_off(led)
+    assert [(j.procedure, j.state) for j in jobs] == [("commutation", "refused")]
+    assert drive.status()["consent"] is None
+    assert jobs[0].happened in text_of(client_of(engineer).get(f"/axis/{led.pk}/through/"))
+
+
+def test_an_abort_ends_the_whole_of_it(led: Axis, engineer: User, short: list[str]) -> None:
+    job = started(led, engineer)
+    actions.abort_run(led, who=engineer)
+    run_job(job.pk)
+    assert [(j.procedure, j.state) for j in led.jobs.all()] == [("commutation", "aborted")]
+
+
+def test_without_the_consent_nothing_is_even_sent(led: Axis, engineer: User) -> None:
+    actions.disconnect(led, who=engineer)
+    with pytest.raises(NotReady, match="not consented"):
+        started(again(led), engineer, consented=False)
+    assert not again(led).connected
+
+
+def test_another_who_leads_is_not_pushed_aside(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive], short: list[str]
+) -> None:
+    actions.give_control(led, who=engineer)
+    bench[1].take_control("somebody else")
+    with pytest.raises(LinkError, match="somebody else"):
+        started(again(led), engineer)
+    assert not led.jobs.exists()
+
+
+def test_the_page_states_what_moves_in_every_step(led: Axis, engineer: User) -> None:
+    page = text_of(client_of(engineer).get(f"/axis/{led.pk}/through/"))
+    model, wanted = led.understood, actions.wanted_values(led)
+    for key in ("commutation", "load", "acceptance"):
+        sentence = PROCEDURES[key].plan(model, wanted).text.split(",")[0]
+        assert sentence.replace("'", "&#x27;") in page

@@ -123,3 +123,10 @@ def rise_of(closed: Closed | None, fit: PlantFit) -> float:
     if closed.play.is_seen:
         stiffest = max(stiffest, closed.play.stiffness.value + SURELY * closed.play.stiffness.std)
     return max(math.sqrt(stiffest / fit.load.stiffness) - 1.0, 0.0)
+
+
+def damping_of(closed: Closed | None, fit: PlantFit) -> float:
+    """Return the share of a fit's damping that is left once its play is closed; 1 where none is seen."""
+    if closed is None or not closed.play.is_seen or fit.load.damping <= 0.0:
+        return 1.0
+    return min(closed.play.damping / fit.load.damping, 1.0)

@@ -202,7 +202,7 @@ class Session:
         springy = self.plant.springy
         if springy is None:
             return self.axis.robustness
-        return self.axis.robustness.where_it_moves(springy.moved, rise=springy.rise)
+        return self.axis.robustness.where_it_moves(springy.moved, rise=springy.rise, damping=springy.closed_damping)
 
     def _stop_quietly(self) -> None:
         """On the way out of an error: stop if the drive still listens; without us it stops by itself."""

@@ -28,7 +28,7 @@ from cadrel.procedures.plant_in_motion import (
     plan_excitation,
     require_lines,
 )
-from cadrel.procedures.play import Closed, rise_of, swung_closed
+from cadrel.procedures.play import Closed, damping_of, rise_of, swung_closed
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_report import STEP_SECONDS, Tried, outcome_of, plant_run, velocity_values
 
@@ -58,7 +58,8 @@ class _Seen:
 
     def asked(self, asked: Robustness) -> Robustness:
         """Return what must be honoured on this plant."""
-        return asked.where_it_moves(self.moved, rise=rise_of(self.closed, self.fit))
+        rise, damping = rise_of(self.closed, self.fit), damping_of(self.closed, self.fit)
+        return asked.where_it_moves(self.moved, rise=rise, damping=damping)
 
 
 def run_velocity_loop(session: Session) -> Outcome:

@@ -23,7 +23,7 @@ from cadrel.link import Recording
 from cadrel.procedures.judging import asked_of, loop_summary, ripple_criterion
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import PERIOD, PRECISE, bias_speed, edge_age
-from cadrel.procedures.play import Closed, rise_of
+from cadrel.procedures.play import Closed, damping_of, rise_of
 from cadrel.procedures.session import Session
 
 TIMING = 0.25  # of a current tick: what the model of the sampled loop may be off by, which no misfit shows
@@ -53,7 +53,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     first, second = tried.fits
     old_step, new_step = tried.steps
     load, winding = second.load, second.winding
-    rise = rise_of(tried.closed, second)
+    rise, damping = rise_of(tried.closed, second), damping_of(tried.closed, second)
     f = trusted.frequency
     grid = np.geomspace(f[0], f[-1], 400)
     bias, _ = bias_speed(session)
@@ -99,7 +99,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     session.enter("done", 1.0)
     working = Winding.from_drive(session.values)  # past the dead time, which damps small currents only
     models = [("model, small currents", load, winding), ("model, working current", load, working)]
-    asked = asked_of(session.axis.robustness.where_it_moves(tried.moved, rise=rise))
+    asked = asked_of(session.axis.robustness.where_it_moves(tried.moved, rise=rise, damping=damping))
     rows = judge_loop("velocity", measured, models, gains, asked, edge_age=edge_age(session, bias))
     rows.append(ripple_criterion(session, tried.ripple))
     verdict = decide("velocity_loop", rows, run=2)
@@ -141,6 +141,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
             measured=trusted,
             moved=tried.moved,
             rise=rise,
+            closed_damping=damping,
             play=tried.closed.play.width.value if tried.closed is not None and tried.closed.play.is_seen else 0.0,
         ),
         plant_run=2,

@@ -55,6 +55,7 @@ def test_play_and_closed_stiffness_come_back(half: float, rubs: float):
     assert play.is_seen
     assert play.width.value == pytest.approx(2 * half, rel=0.2)
     assert play.stiffness.value == pytest.approx(STIFFNESS, abs=2 * play.stiffness.std)
+    assert play.damping == pytest.approx(DAMPING, rel=0.5)
 
 
 def test_a_shaft_without_play_has_none():

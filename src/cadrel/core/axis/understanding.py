@@ -47,18 +47,19 @@ class Robustness:
     sensitivity_peak: float
     resonance_drift: float = 0.05  # every margin holds with each resonance so much lower and higher
     resonance_rise: float = 0.0  # share by which it lies higher than measured once its play is closed
+    closed_damping: float = 1.0  # of the damping measured: what is left of it then
     inertia_least: float = 0.7  # of the one measured; the loop stays stable from here
     inertia_most: float = 1.5  # to here
     ripple: float = 0.1  # of the continuous current, rms, that the device's noise may make at rest
 
-    def where_it_moves(self, share: float, *, rise: float = 0.0) -> "Robustness":
+    def where_it_moves(self, share: float, *, rise: float = 0.0, damping: float = 1.0) -> "Robustness":
         """Return what must be honoured where a resonance moves with amplitude.
 
         Its drift is wider by twice the `share` by which it was seen to move, for amplitudes that were not measured; it
-        is higher by the `rise` once play is closed.
+        is higher by the `rise` once play is closed, and has a share of its `damping` left.
         """
         drift = min(self.resonance_drift + MOVES_ON * share, WIDEST_DRIFT)
-        return replace(self, resonance_drift=drift, resonance_rise=rise)
+        return replace(self, resonance_drift=drift, resonance_rise=rise, closed_damping=damping)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

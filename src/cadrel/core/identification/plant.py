@@ -39,6 +39,7 @@ class SpringyLoad:
     measured: FrequencyResponse  # torque command to unfiltered speed
     moved: float = 0.0  # share by which its resonance moved from one amplitude to another, its play left aside
     rise: float = 0.0  # share by which its resonance lies higher once play between motor and load is closed
+    closed_damping: float = 1.0  # of the damping of `load`: what is left of it then
     play: float = 0.0  # [rad] whole, at the motor; 0: none seen
 
     def as_dict(self) -> dict[str, Any]:
@@ -49,6 +50,7 @@ class SpringyLoad:
             "small_signal_resistance": self.small_signal_resistance,
             "moved": self.moved,
             "rise": self.rise,
+            "closed_damping": self.closed_damping,
             "play": self.play,
             "measured": {
                 "f": np.round(m.frequency, 6).tolist(),
@@ -68,6 +70,7 @@ class SpringyLoad:
             small_signal_resistance=float(plain["small_signal_resistance"]),
             measured=FrequencyResponse(m["f"], m["re"] + 1j * m["im"], m["coherence"], m["std"]),
             **{k: float(plain.get(k, 0.0)) for k in ("moved", "rise", "play")},
+            closed_damping=float(plain.get("closed_damping", 1.0)),
         )
 
 

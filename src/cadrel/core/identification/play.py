@@ -38,6 +38,7 @@ class Play:
 
     width: Estimated  # [rad] whole, at the motor
     stiffness: Estimated  # [N·m/rad] with the gap closed
+    damping: float  # [N·m·s/rad] with the gap closed
     is_seen: bool  # whether the gap stands out of its doubt, and explains what a stiff shaft does not
 
 
@@ -54,6 +55,7 @@ class _Twisted(NamedTuple):
 class _Found(NamedTuple):
     half: float
     stiffness: float
+    damping: float
     misfit: float
     spread: float  # std of half over half, by the misfit alone
 
@@ -97,6 +99,7 @@ def fit_play(swung: Swung, *, inertia_motor: float, inertia_load: float, resonan
     return Play(
         width=Estimated(width, width * doubt),
         stiffness=Estimated(found.stiffness, STIFFNESS_DOUBT * found.stiffness),
+        damping=max(found.damping, 0.0),
         is_seen=found.misfit < EXPLAINS * without and doubt < 0.5,
     )
 
@@ -122,8 +125,8 @@ def _twisted(swung: Swung, f: FloatArray, band: NDArray[np.bool_], j1: float, j2
 
 def _misfit(
     seen: _Twisted, f: FloatArray, band: NDArray[np.bool_], half: float, means: FloatArray
-) -> tuple[FloatArray, float]:
-    """Return what a gap leaves of the torque, as a share, and the stiffness that goes with it."""
+) -> tuple[FloatArray, float, float]:
+    """Return what a gap leaves of the torque, as a share, and the stiffness and damping that go with it."""
     columns, rows = [], []
     for torque, twist, rate, size, mean in zip(*seen[:4], means, strict=True):
         off = twist + mean
@@ -136,7 +139,7 @@ def _misfit(
     a, y = np.concatenate(columns), np.concatenate(rows)
     scale = np.maximum(np.abs(a).max(0), 1e-300)
     solved, *_ = np.linalg.lstsq(a / scale, y, rcond=None)
-    return y - (a / scale) @ solved, float(solved[0] / scale[0])
+    return y - (a / scale) @ solved, float(solved[0] / scale[0]), float(solved[1] / scale[1])
 
 
 def _searched(seen: _Twisted, f: FloatArray, band: NDArray[np.bool_]) -> _Found:
@@ -152,7 +155,7 @@ def _searched(seen: _Twisted, f: FloatArray, band: NDArray[np.bool_]) -> _Found:
         key=lambda r: r.cost,
     )
     half = seen.rms * math.exp(best.x[0])
-    rest, stiffness = _misfit(seen, f, band, half, seen.rms * best.x[1:])
+    rest, stiffness, damping = _misfit(seen, f, band, half, seen.rms * best.x[1:])
     variance = float(rest @ rest) / max(len(rest) - len(best.x) - 2, 1)
     covariance = np.linalg.pinv(best.jac.T @ best.jac) * variance
-    return _Found(half, stiffness, float(rest @ rest), math.sqrt(max(float(covariance[0, 0]), 0.0)))
+    return _Found(half, stiffness, damping, float(rest @ rest), math.sqrt(max(float(covariance[0, 0]), 0.0)))

@@ -114,6 +114,7 @@ def spread_of(asked: Robustness) -> Spread:
     """Return the spread that is asked for."""
     return Spread(
         resonance_drift=asked.resonance_drift, resonance_rise=asked.resonance_rise,
+        closed_damping=asked.closed_damping,
         inertia_least=asked.inertia_least, inertia_most=asked.inertia_most,
     )  # fmt: skip
 

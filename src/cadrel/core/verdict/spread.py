@@ -10,7 +10,7 @@ from cadrel.core.control import Gains, LoopName, TwoMass, Winding, spectral_radi
 # What an identification may be off by, beside the spread: a loop at the edge of stability has no tenth to spare.
 UNSURE_DRIFT, UNSURE_INERTIA = 0.02, 0.05
 STEP = 0.04  # of a resonance, between two loads that are looked at
-LEAST_DAMPING, LEAST_BEHIND_PLAY = 0.7, 0.4  # of what was measured; a gap takes energy, closed it does no longer
+LEAST_DAMPING = 0.7  # of what was measured
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -19,6 +19,7 @@ class Spread:
 
     resonance_drift: float = 0.0  # share, lower and higher
     resonance_rise: float = 0.0  # share, higher beside the drift: play that closes
+    closed_damping: float = 1.0  # of the damping measured, where it is closed
     inertia_least: float = 1.0  # of the one measured
     inertia_most: float = 1.0
 
@@ -27,9 +28,10 @@ class Spread:
         if load.stiffness is None or (self.resonance_drift == 0.0 and self.resonance_rise == 0.0):
             return [("", load)]
         low, high = -self.resonance_drift, (1 + self.resonance_rise) * (1 + self.resonance_drift) - 1
-        loads = [("", load), (_told(low), load.drifted(low)), (_told(high), load.drifted(high))]
+        closed = replace(load, damping=self.closed_damping * load.damping)
+        loads = [("", load), (_told(low), load.drifted(low)), (_told(high), closed.drifted(high))]
         if self.resonance_rise > self.resonance_drift:
-            loads.append((_told(self.resonance_rise), load.drifted(self.resonance_rise)))
+            loads.append((_told(self.resonance_rise), closed.drifted(self.resonance_rise)))
         return loads
 
     def drifts(self, load: TwoMass) -> list[TwoMass]:
@@ -58,7 +60,8 @@ class Spread:
         shares = np.geomspace(low, high, steps + 1) / (wide[0].resonance_hz or 1.0) - 1
         found = []
         for share in shares.tolist():
-            drifted = wide[0].drifted(share)
+            damping = wide[0].damping * (min(self.closed_damping, 1.0) if share > 0 else 1.0)
+            drifted = replace(wide[0], damping=damping).drifted(share)
             least, _, most = self._inertias()
             ends = [drifted.weighing(k).resonance_hz or 0.0 for k in (least, most)]
             count = max(2, math.ceil(math.log(ends[0] / ends[1]) / STEP))
@@ -66,7 +69,7 @@ class Spread:
         return found
 
     def _wider(self, load: TwoMass) -> list[TwoMass]:
-        damping = load.damping * (LEAST_BEHIND_PLAY if self.resonance_rise else LEAST_DAMPING)
+        damping = load.damping * LEAST_DAMPING
         return replace(self, resonance_drift=self.resonance_drift + UNSURE_DRIFT).drifts(replace(load, damping=damping))
 
     def _inertias(self) -> tuple[float, float, float]:

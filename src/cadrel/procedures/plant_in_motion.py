@@ -33,6 +33,7 @@ MOST_PERIODS = 3
 EDGES_TO_A_PERIOD = 8.0
 APPROACH = 1.4  # times the bias: a soft loop that breaks away from friction overshoots by half
 WIGGLE = 0.13  # rms of the speed the multisine makes, as a share of the bias: motor and load keep their direction
+UNSEEN_SWING = 0.3  # rms over the bias, that the motor alone may make before it was seen what the axis answers
 STRONGEST = 3.0  # times the others, of a line that is hardly answered
 MOST_TORQUE = 0.3  # of the continuous torque, rms: the load's peaks stay below the limit
 BIAS_SHARE = 0.4  # of the consented speed: the multisine's peaks come on top
@@ -207,7 +208,7 @@ def one_after_the_other(records: Sequence[Recording]) -> Recording:
 
 def answer(load: TwoMass, winding: Winding, gains: Gains, lines: IntArray) -> FloatArray:
     """Speed that a unit of injected torque makes in the closed loop, on every line. [rad/s per N·m]"""
-    f = lines / (PERIOD * gains.rates.velocity)
+    f = _frequency(lines, gains)
     plant = velocity_plant(load, winding, gains, f)
     return np.abs(plant / (1 + velocity_open(plant, gains, f)))
 
@@ -225,17 +226,48 @@ def readable_hz(session: Session, bias: float) -> float:
     return abs(bias) * session.values["feedback.counts"] / (2 * math.pi) / EDGES_TO_A_PERIOD
 
 
-def plan_excitation(session: Session, gains: Gains, *, loud: bool = False) -> Excitation:
+def plan_excitation(session: Session, gains: Gains, *, loud: bool = False, seen: PlantFit | None = None) -> Excitation:
     """Return an excitation whose answer in the closed loop stays well below the bias speed.
 
-    A `loud` one has fewer lines, each the stronger for it, and more torque: for a device whose noise covers the rest.
+    It rests on the total inertia, and on the model `seen` of the axis where there is one. A `loud` one has fewer lines,
+    each the stronger for it, and more torque: for a device whose noise covers the rest.
     """
     rigid = TwoMass(inertia_motor=session.values["load.inertia"])
-    unit = math.sqrt(float(np.mean(answer(rigid, _winding(session), gains, LINES) ** 2)))
+    loads = [rigid] if seen is None else [rigid, seen.load]
+    unit = max(math.sqrt(float(np.mean(answer(load, _winding(session), gains, LINES) ** 2))) for load in loads)
     rms = WIGGLE * bias_speed(session)[0] / unit
     if not loud:
         return Excitation(rms=min(rms, _most(session)))
     return Excitation(rms=min(LOUDER * rms, 2 * _most(session)), lines=LINES[::THINNED], every=THINNED)
+
+
+def carefully(session: Session, gains: Gains, excitation: Excitation, share: float) -> Excitation:
+    """Return an excitation lessened to what the axis was seen to answer, where the motor alone might answer far more.
+
+    A plan rests on the total inertia. Beyond a low anti-resonance the motor swings alone, as many times as much as the
+    load weighs: where that could carry it beyond the bias, one faint pass tells.
+    """
+    alone = TwoMass(inertia_motor=session.axis.motor.inertia)
+    lines, bias = excitation.lines, bias_speed(session)[0]
+    unit = math.sqrt(float(np.mean(answer(alone, _winding(session), gains, lines) ** 2)))
+    if excitation.rms * unit <= UNSEEN_SWING * bias:
+        return excitation
+    session.enter("how much the axis answers", share)
+    rms = UNSEEN_SWING * bias / unit
+    home = float(session.drive.status()["position"])
+    signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=np.random.default_rng(PHASES))
+    record = pass_in_motion(session, signal, home, bias, repeats=3)
+    with session.enabled_around("velocity", home):
+        session.go_to(home, speed=APPROACH * bias)
+    session.standstill()
+    speed = record["velocity"][PERIOD:].reshape(2, PERIOD).mean(0)
+    seen = np.abs(np.fft.rfft(speed)[lines]) * 2 / PERIOD / np.abs(feedback_filter(gains, _frequency(lines, gains)))
+    answered = math.sqrt(0.5 * float(np.sum(seen**2))) / rms
+    return replace(excitation, rms=min(excitation.rms, WIGGLE * bias / answered))
+
+
+def _frequency(lines: IntArray, gains: Gains) -> FloatArray:
+    return np.asarray(lines / (PERIOD * gains.rates.velocity), dtype=np.float64)
 
 
 def _most(session: Session) -> float:

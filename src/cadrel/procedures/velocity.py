@@ -22,6 +22,7 @@ from cadrel.procedures.plant_in_motion import (
     PRECISE,
     Excitation,
     bias_speed,
+    carefully,
     fit_plant,
     is_drowned,
     measure_plant,
@@ -73,11 +74,11 @@ def run_velocity_loop(session: Session) -> Outcome:
     before = Gains.from_drive(session.refresh(), session.rates)
     old_step = _step(session, 0.05)
     noise = _noise_at_rest(session, before)
-    excitation = plan_excitation(session, before)
+    excitation = carefully(session, before, plan_excitation(session, before), 0.14)
     measured, first_record = measure_plant(session, before, 0.15, excitation)
     if is_drowned(measured):
         session.note("The device's noise covered the answer: measured again with fewer, stronger lines.")
-        excitation = plan_excitation(session, before, loud=True)
+        excitation = carefully(session, before, plan_excitation(session, before, loud=True), 0.29)
         measured, first_record = measure_plant(session, before, 0.3, excitation)
     require_lines(session, measured, excitation, share=ROUGH)
     fit = fit_plant(session, before, measured)
@@ -131,7 +132,7 @@ def _tuned(
     session.enter("ripple at rest", 0.55)
     ripple, _ = at_rest_after_a_kick(session, "velocity", KICK * session.consent.speed)
     # The tighter loop answers less: as strong an answer takes more torque.
-    stronger = plan_excitation(session, tuning.gains, loud=excitation.every > 1)
+    stronger = plan_excitation(session, tuning.gains, loud=excitation.every > 1, seen=fit)
     excitation = max(excitation, stronger, key=lambda e: e.rms)
     again, record = measure_plant(session, tuning.gains, 0.6, excitation, seen=fit, dense=True)
     require_lines(session, again, excitation, share=PRECISE)

@@ -84,10 +84,14 @@ def _run(page: Page, url: str) -> None:
     page.get_by_role("heading", level=1, name=re.compile("^Run")).wait_for()
 
 
-def _library(page: Page, url: str) -> None:
-    _axis(page, url, "Glaze table", "Motor")
-    page.get_by_role("link", name="From the library").click()
-    page.get_by_label("Search").wait_for()
+def _in_one_go(page: Page, url: str) -> None:
+    _axis(page, url, "Glaze table", "Drive")
+    page.get_by_role("link", name="In one go").click()
+    page.get_by_label("It stands at").fill("0")
+    page.get_by_label("I see the axis, and stay with it").check()
+    page.get_by_role("button", name="Go through").click()
+    page.locator("#through tr.through", has_text="Current loop").wait_for(timeout=120_000)
+    page.wait_for_timeout(3000)
 
 
 VIEWS: dict[str, Callable[[Page, str], None]] = {
@@ -97,7 +101,6 @@ VIEWS: dict[str, Callable[[Page, str], None]] = {
     "mechanics": _plain("Kiln-car lift", "Mechanics"),
     "power": _plain("Kiln-car lift", "Power"),
     "limits": _plain("Spray carriage", "Limits and goal"),
-    "library": _library,
     "velocity-loop": _dragged,
     "current-loop": _plain("Tile pusher", "Current loop"),
     "load": _plain("Tile pusher", "Load"),
@@ -108,6 +111,7 @@ VIEWS: dict[str, Callable[[Page, str], None]] = {
     "drive": _led_drive,
     "commutation": _plain("Tile pusher", "Commutation"),
     "hand-over": _plain("Tile pusher", "Hand-over"),
+    "in-one-go": _in_one_go,
     "phasing-by-hand": _by_hand,
     "stand-in": _stand_in,
 }

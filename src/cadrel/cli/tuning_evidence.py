@@ -45,6 +45,7 @@ class Tuned:
     sections: int = 0
     load_db: float | None = None  # peak of the load over the command, position loop closed
     settling: float | None = None  # [s] of the planned move, as measured
+    play: list[float] | None = None  # found, its std, true; where one was found or is there [°]
     drive_time: float = 0.0
 
 
@@ -59,6 +60,8 @@ def tune(numbered: tuple[int, int]) -> Tuned:
         outcome = result.outcomes.get(name)
         if outcome is not None and outcome.verdict is not None and outcome.verdict.is_proven:
             _hold_against(found, name, truth, result, axis.robustness)
+    if "velocity" in result.outcomes:
+        _compare_play(found, truth, result)
     if "velocity" in found.loops:
         _compare_with_known(found, truth, result, axis)
     acceptance = result.outcomes.get("acceptance")
@@ -83,6 +86,14 @@ def _hold_against(found: Tuned, name: str, truth: RigTruth, result: RouteResult,
         found.false.append(f"{name} phase margin {phase:.0f}°")
     if gain < (1 - MISS) * asked.gain_margin_db:
         found.false.append(f"{name} gain margin {gain:.1f} dB")
+
+
+def _compare_play(found: Tuned, truth: RigTruth, result: RouteResult) -> None:
+    seen = next((f for f in result.outcomes["velocity"].findings if f.kind == "play"), None)
+    if seen is not None:
+        found.play = [seen.value, seen.std or 0.0, truth.backlash_deg]
+    elif truth.backlash_deg > 0.0:
+        found.play = [0.0, 0.0, truth.backlash_deg]
 
 
 def _compare_with_known(found: Tuned, truth: RigTruth, result: RouteResult, axis: AxisModel) -> None:
@@ -131,6 +142,23 @@ def _counted(values: Iterable[int]) -> str:
     return ", ".join(f"{value}: {n}" for value, n in sorted(Counter(values).items())) or "none"
 
 
+def _of_play(rows: list[Tuned]) -> list[str]:
+    """What was found of the play between motor and load."""
+    told = np.array([r.play for r in rows if r.play is not None]).reshape(-1, 3)
+    seen = told[told[:, 0] > 0.0]
+    there = seen[seen[:, 2] > 0.0]
+    if not len(there):
+        return ["Play: none found."]
+    errors = 100 * np.abs(there[:, 0] / there[:, 2] - 1)
+    within = np.mean(np.abs(there[:, 0] - there[:, 2]) <= 2 * there[:, 1])
+    return [
+        f"Play between motor and load: found on {len(there)} of {int(np.sum(told[:, 2] > 0.0))} axes that have some, "
+        f"median {np.median(errors):.0f} % off, 95 % within {np.quantile(errors, 0.95):.0f} % (20 asked), within two "
+        f"std {100 * float(within):.0f} %; found where there is none: {len(seen) - len(there)}. Where it is not found the "
+        "shaft twists so much beside it that it hardly softens."
+    ]  # fmt: skip
+
+
 def document(rows: list[Tuned], *, seed: int) -> str:
     """Return the Markdown document."""
     fine = [r for r in rows if r.device != "halls"]  # refused by name: Halls alone close no velocity loop
@@ -166,6 +194,7 @@ def document(rows: list[Tuned], *, seed: int) -> str:
         "", f"Peak of the load over the command, without command shaping: at most {ASKED_LOAD_DB:g} dB on "
         f"{100 * float(np.mean(peaks <= ASKED_LOAD_DB)) if len(peaks) else 0:.0f} % of {len(peaks)} (95 asked), "
         f"median {np.median(peaks) if len(peaks) else 0:.1f} dB.", "",
+        *_of_play(fine), "",
         f"Settling of the planned move, measured at the motor: median {np.median(settled or [0]):.0f} ms. Drive time "
         f"of the whole route, median: {np.median([r.drive_time for r in proven] or [0]):.0f} s ({ASKED_DRIVE_TIME:.0f} "
         "asked).", "", "Not proven:", "",

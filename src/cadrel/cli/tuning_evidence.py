@@ -154,8 +154,8 @@ def _of_play(rows: list[Tuned]) -> list[str]:
     return [
         f"Play between motor and load: found on {len(there)} of {int(np.sum(told[:, 2] > 0.0))} axes that have some, "
         f"median {np.median(errors):.0f} % off, 95 % within {np.quantile(errors, 0.95):.0f} % (20 asked), within two "
-        f"std {100 * float(within):.0f} %; found where there is none: {len(seen) - len(there)}. Where it is not found the "
-        "shaft twists so much beside it that it hardly softens."
+        f"std {100 * float(within):.0f} %; found where there is none: {len(seen) - len(there)}. Where it is not "
+        "found the shaft twists so much beside it that it hardly softens."
     ]  # fmt: skip
 
 

@@ -1,0 +1,47 @@
+"""The document on tuning: what is counted, and that nothing falsely proven is passed over."""
+
+from pathlib import Path
+
+import pytest
+
+from cadrel.cli import tuning_evidence
+from cadrel.cli.tuning_evidence import Tuned, document
+
+ROWS = [
+    Tuned(
+        0, "serial", "proven", loops={"velocity": [1.6, 50.0, 9.0], "position": [1.5, 60.0, 12.0]}, stiff=0.9,
+        quick=1.0, load_db=1.0, drive_time=100.0, play=[0.020, 0.004, 0.021],
+    ),
+    Tuned(1, "resolver", "failed", "acceptance, not proven: settling", loops={"velocity": [1.7, 46.0, 8.2]}, stiff=0.5),
+    Tuned(2, "halls", "refused", "too coarse"),
+    Tuned(3, "serial", "proven", false=["velocity peak 2.40"], loops={"velocity": [2.4, 30.0, 8.0]}, stiff=0.7),
+]  # fmt: skip
+
+
+def test_what_is_falsely_proven_is_told_first_and_in_its_row() -> None:
+    text = document(ROWS, seed=5)
+    assert "**Falsely proven: 1 of 4.**" in text
+    assert "| 3 | serial | proven | 2.40, 30°, 8.0 dB" in text
+    assert text.count("velocity peak 2.40") == 1
+
+
+def test_axes_that_close_no_loop_are_not_counted_among_those_proven() -> None:
+    text = document(ROWS, seed=5)
+    assert "Proven to the accepted move: 2 of 3" in text
+    assert "refused by name: 1." in text
+    assert "1 × resolver, failed: acceptance, not proven: settling" in text
+
+
+def test_play_is_held_against_the_rigs_own() -> None:
+    text = document(ROWS, seed=5)
+    assert "found on 1 of 1 axes that have some, median 5 % off" in text
+
+
+@pytest.mark.parametrize(("false", "status"), [(["position peak 3.00"], 1), ([], 0)])
+def test_the_command_fails_where_anything_is_falsely_proven(
+    false: list[str], status: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(tuning_evidence, "worked_off", lambda *args, **how: [Tuned(0, "serial", "proven", false=false)])
+    out = tmp_path / "tuning.md"
+    assert tuning_evidence.evidence(benches=1, seed=1, out=out, kept=tmp_path / "kept.jsonl") == status
+    assert out.read_text().startswith("# Tuning of axes")

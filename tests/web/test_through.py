@@ -1,9 +1,11 @@
 """Everything that remains in one go, under one consent: a chain of jobs that ends where something is not proven."""
 
+from datetime import timedelta
 from typing import Any
 
 import pytest
 from django.contrib.auth.models import User
+from django.utils import timezone
 
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import LinkError
@@ -57,6 +59,24 @@ def test_from_an_unconnected_axis_to_the_last_step_with_one_start(
     assert drive.status()["consent"] is None  # it ended with the last step
     page = text_of(client_of(engineer).get(f"/axis/{led.pk}/through/"))
     assert "It came through to the end" in page
+
+
+def test_between_two_steps_the_page_still_says_that_it_runs(
+    led: Axis, engineer: User, short: list[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    job = started(led, engineer)
+    monkeypatch.setattr("cadrel.web.jobs.recording.go_on", lambda task: None)  # as if it were just about to
+    run_job(job.pk)
+    client = client_of(engineer)
+    page = text_of(client.get(f"/axis/{led.pk}/through/"))
+    assert "s left" in page
+    assert "Go through</button>" not in page
+    # The rows alone ask for the whole page once another job runs than the one they were drawn for.
+    part = client.get(f"/axis/{led.pk}/through/part/?job={job.pk}")
+    assert part["HX-Refresh"] == "true"
+    # Where nothing follows in time, it has stopped, and can be gone on with.
+    Job.objects.filter(pk=job.pk).update(ended=timezone.now() - timedelta(seconds=30))
+    assert "Go through</button>" in text_of(client.get(f"/axis/{led.pk}/through/"))
 
 
 def test_no_step_goes_beyond_what_was_consented_to(led: Axis, engineer: User, short: list[str]) -> None:

@@ -23,11 +23,11 @@ def page(request: HttpRequest, axis_id: int) -> HttpResponse:
 
 
 def part(request: HttpRequest, axis_id: int) -> HttpResponse:
-    """The rows alone, while it runs; when it has ended the page is loaded anew."""
+    """The rows alone, while a step runs; with the next one, and at the end, the page is loaded anew."""
     axis = axis_of(axis_id)
     context = through_of(axis, route_of(axis, "through"))
     response = render(request, "route/_through.html", {"axis": axis, **context})
-    if not context.get("runs"):
+    if not context.get("runs") or str(context["job"]) != request.GET.get("job"):
         response["HX-Refresh"] = "true"
     return response
 

@@ -1,7 +1,10 @@
 """What the page of a whole route in one go shows: each step with what moves, how long, and how far it is."""
 
 from dataclasses import dataclass
+from datetime import timedelta
 from typing import Any
+
+from django.utils import timezone
 
 from cadrel.core.parameters import STEPS
 from cadrel.procedures.declaration import in_order
@@ -12,6 +15,7 @@ from cadrel.web.rig.actions import wanted_values
 from cadrel.web.rig.settling import job_of
 from cadrel.web.rig.through import jobs_of_last
 
+BETWEEN = timedelta(seconds=10)  # after a job's end, in which the next of its chain is surely queued
 DONE = ("proven", "measured", "through")  # states of a step that need not be gone through again
 
 
@@ -40,7 +44,7 @@ def through_of(axis: Axis, route: list[dict[str, Any]]) -> dict[str, Any]:
     active = job_of(axis)
     jobs = jobs_of_last(axis)
     ours = {j.procedure: j for j in jobs}
-    runs = active is not None and bool(jobs) and active.pk == jobs[-1].pk
+    runs = bool(jobs) and (active.pk == jobs[-1].pk if active is not None else _goes_on(jobs[-1], of))
     rows, plans = [], []
     for p in in_order():
         plan, job = p.plan(model, wanted), ours.get(p.key)
@@ -48,8 +52,8 @@ def through_of(axis: Axis, route: list[dict[str, Any]]) -> dict[str, Any]:
         mark, line = of[p.step]["state"], of[p.step]["line"]
         if job is not None and (runs or job.pk == jobs[-1].pk):
             mark, line = _how(job, mark, line)
-        elif runs:
-            mark, line = ("waits", "") if active is not None and p.key in active.chain else (mark, line)
+        elif runs and p.key in jobs[-1].chain:
+            mark, line = "waits", ""
         rows.append(
             Row(key=p.key, step=p.step, title=titles[p.step], does=p.does, plan=plan.text, seconds=plan.seconds,
                 mark=mark, line=line, job=job)
@@ -58,13 +62,19 @@ def through_of(axis: Axis, route: list[dict[str, Any]]) -> dict[str, Any]:
     unit, per = model.mechanism.unit, model.mechanism.unit_per_rad
     last = jobs[-1] if jobs else None
     return {
-        "rows": rows, "begin": begin, "runs": runs, "last": last, "unit": unit,
+        "rows": rows, "begin": begin, "runs": runs, "last": last, "unit": unit, "job": active.pk if active else 0,
         "stopped": _stopped(axis, last) if not runs else None,
         "travel": max(p.travel for p in plans) * per, "speed": max(p.speed for p in plans) * per,
-        "seconds": _left(rows, active if runs else None, begin),
+        "seconds": _left(rows, jobs[-1] if runs else None, begin),
         "not_for": next((w for p in in_order() if (w := p.not_for(model))), ""),
         "connected": axis.connected,
     }  # fmt: skip
+
+
+def _goes_on(last: Job, of: dict[str, dict[str, Any]]) -> bool:
+    """Whether the next job of a chain is about to be queued: its last one has just come through."""
+    through = last.state == "done" and bool(last.chain) and not last.happened and of[last.step]["state"] != "missed"
+    return through and last.ended is not None and timezone.now() - last.ended < BETWEEN
 
 
 def _how(job: Job, state: str, line: str) -> tuple[str, str]:
@@ -91,10 +101,10 @@ def _stopped(axis: Axis, last: Job | None) -> dict[str, str] | None:
     }  # fmt: skip
 
 
-def _left(rows: list[Row], active: Job | None, begin: str) -> float:
+def _left(rows: list[Row], running: Job | None, begin: str) -> float:
     """Seconds that remain, about."""
-    if active is None:
+    if running is None:
         keys = [r.key for r in rows]
         return sum(r.seconds for r in rows[keys.index(begin) :])
-    return sum(r.seconds * ((1 - active.share) if r.key == active.procedure else 1.0)
-               for r in rows if r.key == active.procedure or r.key in active.chain)  # fmt: skip
+    own = sum(r.seconds for r in rows if r.key == running.procedure) if running.is_active else 0.0
+    return own * (1 - running.share) + sum(r.seconds for r in rows if r.key in running.chain)

@@ -17,6 +17,7 @@ FloatArray = NDArray[np.float64]
 ROUGH = 0.25  # standard deviation over value up to which a line says something; it weighs as little as it knows
 FAINT, FEWEST = 0.5, 8  # as `ROUGH`, and how many lines, where one resonance alone is looked at
 STIFFER = (0.7, 1.0, 1.5, 2.2)  # times the stiffness before, where a search for it begins
+INERTIA_KNOWN = 0.1  # share within which the load run surely has the total: few noisy lines would have it otherwise
 WORTHWHILE = 0.5  # a second mass must lower the misfit to this share, or one mass is kept
 
 
@@ -50,7 +51,7 @@ def fit_two_mass(
     winding, gains : Winding, Gains
         The current loop in force; its delay and roll-off are part of the plant.
     inertia, viscous : float
-        Total, from the load run: the start of the search. [kg·m²], [N·m·s/rad]
+        Total, from the load run: the inertia is kept near to it, as well as that run knows it. [kg·m²], [N·m·s/rad]
     edge_age : float
         As in `velocity_plant`, at the speed of the measurement. [s]
 
@@ -64,8 +65,9 @@ def fit_two_mass(
 
     Notes
     -----
-    Least squares on the complex logarithm, weighted with the standard deviation (floor 2 %), from several starting
-    resonances; the best is kept, and a single mass if the second does not earn its place.
+    Least squares on the complex logarithm, weighted with the standard deviation (floor 2 %), the total inertia within
+    what the load run surely knows of it, from several starting resonances; the best is kept, and a single mass if the
+    second does not earn its place.
     """
     use = response.precise(ROUGH)
     if len(use.frequency) < 10:
@@ -105,7 +107,7 @@ def fit_two_mass(
         lambda p: misfit(rigid(p), winding_of(p)),
         [np.log(inertia), 0.3],
         loss="soft_l1",
-        bounds=([np.log(inertia) - 1, 0.0], [np.log(inertia) + 1, most]),
+        bounds=([np.log(inertia) - INERTIA_KNOWN, 0.0], [np.log(inertia) + INERTIA_KNOWN, most]),
     )
     best, best_cost = PlantFit(rigid(single.x), winding_of(single.x)), single.cost
     starts = [
@@ -114,9 +116,12 @@ def fit_two_mass(
     ]
     if near is not None and near.load.stiffness is not None:
         starts = [_as_start(near, winding)]
+        starts[0][0] = np.clip(
+            starts[0][0], np.log(inertia) - 0.9 * INERTIA_KNOWN, np.log(inertia) + 0.9 * INERTIA_KNOWN
+        )
     for start in starts:
-        low = [start[0] - 1, -5.0, np.log(use.frequency[0]), np.log(1e-3), np.log(1e-5), 0.0]
-        high = [start[0] + 1, 5.0, np.log(use.frequency[-1] * 2), np.log(1.0), np.log(0.3), most]
+        low = [np.log(inertia) - INERTIA_KNOWN, -5.0, np.log(use.frequency[0]), np.log(1e-3), np.log(1e-5), 0.0]
+        high = [np.log(inertia) + INERTIA_KNOWN, 5.0, np.log(use.frequency[-1] * 2), np.log(1.0), np.log(0.3), most]
         fit = least_squares(
             lambda p: misfit(flexible(p), winding_of(p)), start, bounds=(low, high), loss="soft_l1", max_nfev=80
         )

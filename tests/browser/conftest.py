@@ -142,6 +142,8 @@ def run_procedure(page: Page, button: str, *, seconds: float) -> None:
     page.get_by_role("button", name=button, exact=True).click()
     expect(page.get_by_text("is running")).to_be_visible()
     expect(page.get_by_text("is running")).to_be_hidden(timeout=3000 * seconds)
+    page.wait_for_load_state()  # the page is loaded anew at the end: nothing is looked for on half of it
+    expect(page.locator("#strip")).to_have_attribute("data-ready", "1")
     ended = page.locator("#job")
     assert ended.count() == 0, ended.inner_text()
 

@@ -19,6 +19,7 @@ STARTS = (0.03, 0.1, 0.3)  # half of the gap over the twist's rms
 # The masses are known to a few percent, and a resonance hardly tells more than their ratio to the spring: what the
 # width and the stiffness of shafts drawn at random were found off by, as shares.
 WIDTH_DOUBT, STIFFNESS_DOUBT = 0.2, 0.05
+MOST_DOUBT = 0.3  # of the width: a gap less surely known is a small share of the twist, and no claim
 EXPLAINS = 0.97  # of the misfit without a gap, or there is none to speak of
 
 
@@ -100,7 +101,7 @@ def fit_play(swung: Swung, *, inertia_motor: float, inertia_load: float, resonan
         width=Estimated(width, width * doubt),
         stiffness=Estimated(found.stiffness, STIFFNESS_DOUBT * found.stiffness),
         damping=max(found.damping, 0.0),
-        is_seen=found.misfit < EXPLAINS * without and doubt < 0.5,
+        is_seen=found.misfit < EXPLAINS * without and doubt < MOST_DOUBT,
     )
 
 

@@ -45,7 +45,8 @@ class Tuned:
     sections: int = 0
     load_db: float | None = None  # peak of the load over the command, position loop closed
     settling: float | None = None  # [s] of the planned move, as measured
-    play: list[float] | None = None  # found, its std, true; where one was found or is there [°]
+    play: list[float] | None = None  # found, its std, true; where one was found [°]
+    play_missed: float | None = None  # true, where none was found [°]
     drive_time: float = 0.0
 
 
@@ -91,9 +92,10 @@ def _hold_against(found: Tuned, name: str, truth: RigTruth, result: RouteResult,
 def _compare_play(found: Tuned, truth: RigTruth, result: RouteResult) -> None:
     seen = next((f for f in result.outcomes["velocity"].findings if f.kind == "play"), None)
     if seen is not None:
-        found.play = [seen.value, seen.std or 0.0, truth.backlash_deg]
+        assert seen.std is not None
+        found.play = [seen.value, seen.std, truth.backlash_deg]
     elif truth.backlash_deg > 0.0:
-        found.play = [0.0, 0.0, truth.backlash_deg]
+        found.play_missed = truth.backlash_deg
 
 
 def _compare_with_known(found: Tuned, truth: RigTruth, result: RouteResult, axis: AxisModel) -> None:
@@ -144,15 +146,15 @@ def _counted(values: Iterable[int]) -> str:
 
 def _of_play(rows: list[Tuned]) -> list[str]:
     """What was found of the play between motor and load."""
-    told = np.array([r.play for r in rows if r.play is not None]).reshape(-1, 3)
-    seen = told[told[:, 0] > 0.0]
+    seen = np.array([r.play for r in rows if r.play is not None]).reshape(-1, 3)
+    missed = sum(r.play_missed is not None for r in rows)
     there = seen[seen[:, 2] > 0.0]
     if not len(there):
         return ["Play: none found."]
     errors = 100 * np.abs(there[:, 0] / there[:, 2] - 1)
     within = np.mean(np.abs(there[:, 0] - there[:, 2]) <= 2 * there[:, 1])
     return [
-        f"Play between motor and load: found on {len(there)} of {int(np.sum(told[:, 2] > 0.0))} axes that have some, "
+        f"Play between motor and load: found on {len(there)} of {len(there) + missed} axes that have some, "
         f"median {np.median(errors):.0f} % off, 95 % within {np.quantile(errors, 0.95):.0f} % (20 asked), within two "
         f"std {100 * float(within):.0f} %; found where there is none: {len(seen) - len(there)}. Where it is not "
         "found the shaft twists so much beside it that it hardly softens."

@@ -55,15 +55,15 @@ class Spread:
         if self == Spread() or load.stiffness is None:
             return self.corners(load)
         wide = self._wider(load)
-        low, high = (one.resonance_hz or 0.0 for one in (wide[1], wide[2]))
+        low, high = _resonance(wide[1]), _resonance(wide[2])
         steps = max(2, math.ceil(math.log(high / low) / STEP))
-        shares = np.geomspace(low, high, steps + 1) / (wide[0].resonance_hz or 1.0) - 1
+        shares = np.geomspace(low, high, steps + 1) / _resonance(wide[0]) - 1
         found = []
         for share in shares.tolist():
             damping = wide[0].damping * (min(self.closed_damping, 1.0) if share > 0 else 1.0)
             drifted = replace(wide[0], damping=damping).drifted(share)
             least, _, most = self._inertias()
-            ends = [drifted.weighing(k).resonance_hz or 0.0 for k in (least, most)]
+            ends = [_resonance(drifted.weighing(k)) for k in (least, most)]
             count = max(2, math.ceil(math.log(ends[0] / ends[1]) / STEP))
             found += [drifted.weighing(k) for k in np.geomspace(least, most, count + 1).tolist()]
         return found
@@ -77,13 +77,20 @@ class Spread:
 
     def unstable(self, loop: LoopName, load: TwoMass, winding: Winding, gains: Gains) -> TwoMass | None:
         """Return the least stable load of all `between`, where a loop is unstable with it."""
-        radii = [(spectral_radius(loop, one, winding, gains), k) for k, one in enumerate(self.between(load))]
-        radius, worst = max(radii)
-        return self.between(load)[worst] if radius >= 1.0 else None
+        loads = self.between(load)
+        radii = [spectral_radius(loop, one, winding, gains) for one in loads]
+        worst = int(np.argmax(radii))
+        return loads[worst] if radii[worst] >= 1.0 else None
 
     def worst_radius(self, loop: LoopName, load: TwoMass, winding: Winding, gains: Gains) -> float:
         """Return the largest spectral radius of a loop over everything within the corners."""
         return max(spectral_radius(loop, one, winding, gains) for one in self.between(load))
+
+
+def _resonance(load: TwoMass) -> float:
+    """Of a load that has a spring. [Hz]"""
+    assert load.resonance_hz is not None
+    return load.resonance_hz
 
 
 def _told(share: float) -> str:

@@ -149,11 +149,12 @@ def _velocity_sample(
     """State, input (torque command) and the rows of filtered speed and measured angle, over one velocity sample.
 
     States: i, w1, th1, w2, th2, with a third mass w3, th3, then voltage in force, voltage next, integral, measured
-    angle at the last sample, filtered speed, and of a resolver's tracking converter the angle and the speed it holds.
+    angle at the last sample, filtered speed, and of a resolver's tracking converter the angle, the speed it holds and
+    the mean of that over the last ticks.
     """
     t = truth
     m = 7 if t.inertia_third > 0.0 else 5
-    n = m + 7
+    n = m + 8
     kt, ke = 1.5 * t.pole_pairs * t.flux_linkage, t.pole_pairs * t.flux_linkage
     r, ind = t.resistance, t.inductance_q
     plant = np.zeros((m, m))
@@ -183,9 +184,10 @@ def _velocity_sample(
     seen_angle = x[2] - (t.word_latency * x[1] if t.device_kind.has_words else 0.0)
     if follows:
         seen_angle = x[m + 5].copy()
-    raw = x[m + 6].copy() if follows else (seen_angle - x[m + 3]) / TV
+    raw = x[m + 7].copy() if follows else (seen_angle - x[m + 3]) / TV
     speed = pole * x[m + 4] + (1 - pole) * raw
     tracked, tracked_speed = (x[m + 5].copy(), x[m + 6].copy()) if follows else (np.zeros(n + 1), np.zeros(n + 1))
+    mean = np.zeros(n + 1)
     body, now, integral = x[:m].copy(), x[m + 1].copy(), x[m + 2].copy()
     for _ in range(round(TV / TICK)):
         error = u / kt_drive - body[0]
@@ -197,7 +199,8 @@ def _velocity_sample(
             ahead = body[2] - tracked
             tracked_speed = tracked_speed + TICK * follows**2 * ahead
             tracked = tracked + TICK * (tracked_speed + 2 * DAMPING * follows * ahead)
-    update = np.vstack([body, np.zeros(n + 1), now, integral, seen_angle, speed, tracked, tracked_speed])
+            mean = mean + TICK / TV * tracked_speed
+    update = np.vstack([body, np.zeros(n + 1), now, integral, seen_angle, speed, tracked, tracked_speed, mean])
     return update[:, :n], update[:, n], speed[:n], seen_angle[:n]
 
 

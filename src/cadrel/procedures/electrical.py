@@ -17,7 +17,7 @@ from cadrel.core.control import (
     spectral_radius,
     step_response,
 )
-from cadrel.core.identification import Estimated, fit_admittance, resistance_from_levels, unmixed
+from cadrel.core.identification import Estimated, fit_admittance, unmixed
 from cadrel.core.response import (
     FrequencyResponse,
     curve_of,
@@ -31,16 +31,18 @@ from cadrel.core.tuning import tune_current
 from cadrel.core.verdict import Criterion, at_least, at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, Values, declare
-from cadrel.procedures.errors import WindingUnsteady
+from cadrel.procedures.inverter import LEVELS, Inverter, measure_inverter, zero_sensors
 from cadrel.procedures.judging import go_back_unless_proven, loop_summary
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.phasing import plan_commutation
 from cadrel.procedures.session import Session
 
 PERIOD = 1024  # [ticks] of a multisine: 64 ms
-LEVELS = (0.15, 0.3, 0.45, 0.6, 0.75, 0.9)  # of continuous current, all one sign
 BIAS = 0.5  # of continuous current: keeps every phase away from the dead time's kink
-WRITTEN = ("motor.resistance", "motor.inductance", "current.gain", "current.reset_time")
+WRITTEN = (
+    "motor.resistance", "motor.inductance", "current.gain", "current.reset_time", "current.dead_voltage",
+    "current.dead_current", "current.dead_shape", "current.offset_a", "current.offset_b",
+)  # fmt: skip
 BANDWIDTH_TOLERANCE = 0.1  # of the bandwidth: the winding warms, and saturates with the current
 CALM_PHASE, CALM_PEAK = 45.0, 2.0  # [°], [1] of the inner loop; common practice, as the loops around it rest on it
 STEP_SHARE = 0.2  # of continuous current
@@ -59,14 +61,15 @@ def run_current_loop(session: Session) -> Outcome:
     kept = {k: values[k] for k in WRITTEN}
     before = Gains.from_drive(values, session.rates)
     ic = session.current_continuous
+    zeroed = zero_sensors(session)
     with session.enabled("vector", brake_closed=session.axis.has_brake):
         at = _align(session, ic)
-        resistance, levels = _resistance(session, ic, at)
+        inverter = measure_inverter(session, ic, at, zeroed)
         low = _inductances(session, 0.3 * ic, at)
         high_d, high_q, high_runs = _inductances(session, 0.8 * ic, at)
         # Resistance and inductance are voltage over current: they are no surer than the sensors.
         sensors = session.current_accuracy
-        resistance = resistance.within(sensors)
+        resistance = inverter.resistance.within(sensors)
         inductance_d, inductance_q = (
             high.doubted_by(at_low).within(sensors) for high, at_low in ((high_d, low[0]), (high_q, low[1]))
         )
@@ -99,7 +102,8 @@ def run_current_loop(session: Session) -> Outcome:
         response,
         frequency_record,
         ic,
-        [levels, *admittances],
+        inverter,
+        admittances,
     )
     go_back_unless_proven(session, outcome, kept)
     return outcome
@@ -127,31 +131,6 @@ def _align(session: Session, ic: float) -> float:
     session.drive.vector(angle=at, rate=12.0, current=LEVELS[-1] * ic, rise=4 * ic)
     session.hold(0.9)
     return at
-
-
-def _resistance(session: Session, ic: float, at: float) -> tuple[Estimated, RunRecord]:
-    session.enter("resistance", 0.15)
-    currents, voltages, records = [], [], []
-    for share in LEVELS:
-        session.drive.vector(angle=at, rate=10.0, current=share * ic, rise=2 * ic)
-        session.hold(0.35)
-        session.arm(["i_d", "v_d"], seconds=0.2, divider=1)
-        record = session.recorded(at_most=2.0)
-        records.append(record)
-        currents.append(float(record["i_d"].mean()))
-        voltages.append(float(record["v_d"].mean()))
-    found = resistance_from_levels(np.array(currents), np.array(voltages))
-    if found.value <= 0 or found.std > 0.1 * found.value:
-        raise WindingUnsteady(value=found.value, std=found.std)
-    run = RunRecord(
-        kind="current_levels",
-        title="Voltage at six currents",
-        period=records[0].period,
-        channels={k: np.concatenate([r[k] for r in records]) for k in ("i_d", "v_d")},
-        excitation={"levels": [share * ic for share in LEVELS]},
-        metrics={"resistance": found.as_dict()},
-    )
-    return found, run
 
 
 def _inductances(session: Session, bias: float, at: float) -> tuple[Estimated, Estimated, list[RunRecord]]:
@@ -223,7 +202,8 @@ def _outcome(
     response: FrequencyResponse,
     record: Recording,
     ic: float,
-    beneath: list[RunRecord],
+    inverter: Inverter,
+    admittances: list[RunRecord],
 ) -> Outcome:
     f = response.frequency
     measured_open = response.value / (1 - response.value)
@@ -273,7 +253,8 @@ def _outcome(
                 "predicted_margins": predicted.as_dict(),
             },
         ),
-        *beneath,
+        *inverter.runs,
+        *admittances,
     ]
     session.enter("done", 1.0)
 
@@ -283,10 +264,11 @@ def _outcome(
     d, q, at_low = inductances
     findings = [
         finding("resistance", "Phase resistance", resistance, "ohm", 2),
-        finding("inductance", "Phase inductance", inductance, "H", 5),
-        finding("inductance_d", "Inductance d", d, "H", 4),
-        finding("inductance_q", "Inductance q", q, "H", 5),
-        finding("inductance_low", "Inductance d at low current", at_low, "H", 3),
+        finding("inductance", "Phase inductance", inductance, "H", 6),
+        finding("inductance_d", "Inductance d", d, "H", 5),
+        finding("inductance_q", "Inductance q", q, "H", 6),
+        finding("inductance_low", "Inductance d at low current", at_low, "H", 4),
+        *inverter.findings(run=2),
     ]
     if margins.bandwidth_hz is not None:
         found = Finding(
@@ -296,12 +278,7 @@ def _outcome(
     return Outcome(
         findings=findings,
         verdict=decide("current_loop", _criteria(session, margins, predicted, winding, gains), run=1),
-        changes={
-            "motor.resistance": resistance.value,
-            "motor.inductance": inductance.value,
-            "current.gain": gains.current_gain,
-            "current.reset_time": gains.current_reset,
-        },
+        changes={key: session.values[key] for key in WRITTEN},
         runs=runs,
         margins={"current": {"measured": margins.as_dict(), "predicted": predicted.as_dict()}},
         summary=loop_summary(margins),

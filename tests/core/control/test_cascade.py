@@ -119,7 +119,8 @@ def test_latency_is_a_delay_and_a_tracking_converter_its_own_transfer_function(n
     if w:  # the difference equations of docs/control-structure.md solved for w^ over the angle, by hand
         error = 1 / (1 + q * TICK * (TICK * w * w / (1 - q) + 1.8 * w) / (1 - q))
         difference = (1 - np.exp(-2j * np.pi * f * TV)) / TV  # what the ideal plant has in its place
-        expected = TICK * w * w / (1 - q) * error / difference
+        mean = (1 - q**4) / (4 * (1 - q))  # of the four ticks of a velocity sample
+        expected = TICK * w * w / (1 - q) * error * mean / difference
     np.testing.assert_allclose(seen / ideal, expected, rtol=0.012)
 
 

@@ -118,26 +118,25 @@ def _late(latency: float, *, tick: float) -> Block:
     return Block(a, b, c, np.zeros((1, len(inputs))), inputs, ("lag",), names, tick)
 
 
-def tracking_converter(natural: float, *, tick: float) -> Block:
+def tracking_converter(natural: float, *, tick: float, ticks: int) -> Block:
     """Return a resolver's tracking converter: it follows the angle with an error, and tells its own speed.
 
-    e: how far the shaft is ahead of it; e' = e + moved; w += T w_t² e'; e = e' - T (w + 2 D w_t e').
+    The speed told is the mean of the last `ticks`. e: how far the shaft is ahead of it; e' = e + moved;
+    w += T w_t² e'; e = e' - T (w + 2 D w_t e').
     """
     gain, lead = tick * natural * natural, 2 * TRACKING_DAMPING * natural
     ahead, speed, moved = np.array([1.0, 0.0, 1.0]), np.array([0.0, 1.0, 0.0]), slice(2, 3)
     speed = speed + gain * ahead
     lag = ahead - tick * (speed + lead * ahead)
     rows = np.array([lag, speed])
-    return Block(
-        rows[:, :2],
-        rows[:, moved],
-        np.eye(2),
-        np.zeros((2, 1)),
-        ("moved",),
-        ("lag", "tracked speed"),
-        ("tracking lag", "tracked speed"),
-        tick,
-    )
+    n = 1 + ticks  # the lag, the speed, and the speeds of the ticks before
+    a, b, c = np.eye(n, k=-1), np.zeros((n, 1)), np.zeros((2, n))
+    a[:2], b[:2] = 0.0, rows[:, moved]
+    a[:2, :2] = rows[:, :2]
+    c[0, 0], c[1, 1:] = 1.0, 1 / ticks
+    before = tuple(f"tracked speed {k} ticks before" for k in range(1, ticks))
+    names = ("tracking lag", "tracked speed", *before)
+    return Block(a, b, c, np.zeros((2, 1)), ("moved",), ("lag", "mean tracked speed"), names, tick)
 
 
 @lru_cache(maxsize=512)
@@ -167,15 +166,15 @@ def sampled_axis(
         current_regulator(current_gain, current_reset, winding.emf, tick=tick),
     ]
     if sensor.tracking > 0.0:
-        parts.append(tracking_converter(sensor.tracking, tick=tick))
+        parts.append(tracking_converter(sensor.tracking, tick=tick, ticks=rates.ticks))
     elif sensor.latency > 1e-9:
         parts.append(_late(sensor.latency, tick=tick))
     late = len(parts) > 2
-    outputs = [ANGLE, *(["lag"] if late else []), *(["tracked speed"] if sensor.tracking > 0.0 else [])]
+    outputs = [ANGLE, *(["lag"] if late else []), *(["mean tracked speed"] if sensor.tracking > 0.0 else [])]
     fast = connect(parts, inputs=("torque", "known_speed"), outputs=outputs).held(rates.ticks)
     place = fast.c[0] - (fast.c[1] if late else 0.0)  # what the device shows
     if sensor.tracking > 0.0:
-        whole, speed, fed = fast, fast.c[outputs.index("tracked speed")], np.zeros((1, 2))
+        whole, speed, fed = fast, fast.c[outputs.index("mean tracked speed")], np.zeros((1, 2))
     else:
         whole, speed, fed = _with_difference(fast, place)
     rows, names = [speed], ["raw speed"]

@@ -254,13 +254,15 @@ def position_of_speed(gains: Gains, frequency: FloatArray) -> ComplexArray:
     """Return measured speed to measured position.
 
     A difference of positions is undone by a sum. A tracking converter's position runs ahead of the sum of its speeds
-    by its own error: position = T_i/(1 - z_i) (1 + 2 D (1 - z_i)/(T_i w_t)) speed.
+    by its own error, 1 + 2 D (1 - z_i)/(T_i w_t); the speed told is the mean of a sample's ticks, whose sum over
+    samples is that over ticks.
     """
+    summed = gains.rates.velocity / (1 - np.exp(-2j * np.pi * frequency * gains.rates.velocity))
     if gains.sensor.tracking == 0.0:
-        return gains.rates.velocity / (1 - np.exp(-2j * np.pi * frequency * gains.rates.velocity))
+        return summed
     tick = gains.rates.current
     step = 1 - np.exp(-2j * np.pi * frequency * tick)
-    return tick / step * (1 + 2 * TRACKING_DAMPING * step / (tick * gains.sensor.tracking))
+    return summed * (1 + 2 * TRACKING_DAMPING * step / (tick * gains.sensor.tracking))
 
 
 def closed(loop: ComplexArray) -> ComplexArray:

@@ -5,6 +5,7 @@ turning.py      a turned vector -> direction, ratio, rotor bias, play of the cou
 alignment.py    held vectors -> offset; breakaway currents -> rotor angle
 halls.py        Hall codes -> what is wired wrongly, sequence, edges
 electrical.py   resistance from the slope, inductance from the admittance, flux from spinning
+inverter.py     levels of current -> what dead time takes; sensors without current -> their offsets
 load.py         inertia, friction, gravity from back-and-forth runs
 plant.py        what load and velocity runs found, as one typed value
 two_mass.py     measured velocity plant -> two-mass model
@@ -32,6 +33,7 @@ from cadrel.core.identification.electrical import (
 )
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.identification.halls import HallFault, HallMap, learn_halls
+from cadrel.core.identification.inverter import DeadTime, fit_dead_time, sensor_offsets
 from cadrel.core.identification.load import LoadEstimate, fit_load
 from cadrel.core.identification.mode import Mode, fit_mode
 from cadrel.core.identification.plant import HeldLoad, IdentifiedPlant, PlantPart, SpringyLoad, TotalLoad
@@ -48,6 +50,7 @@ from cadrel.core.identification.two_mass import PlantFit, fit_spring, fit_two_ma
 __all__ = [
     "CoggingMap",
     "Contradiction",
+    "DeadTime",
     "Estimated",
     "Following",
     "HallFault",
@@ -72,6 +75,7 @@ __all__ = [
     "angle_from_slips",
     "cogging_map",
     "fit_admittance",
+    "fit_dead_time",
     "fit_load",
     "fit_mode",
     "fit_play",
@@ -85,5 +89,6 @@ __all__ = [
     "offset_from_alignment",
     "play_from_two_currents",
     "resistance_from_levels",
+    "sensor_offsets",
     "unmixed",
 ]

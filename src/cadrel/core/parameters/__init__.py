@@ -15,7 +15,7 @@ SI float at the motor shaft, per phase, peak.
 """
 
 from cadrel.core.parameters.devices import BY_CODE, DEVICE_KINDS, DeviceKind, kinds_with
-from cadrel.core.parameters.loops import SECTIONS
+from cadrel.core.parameters.loops import DEAD_SHAPES, SECTIONS
 from cadrel.core.parameters.parameter import Entry, Help, Parameter
 from cadrel.core.parameters.registry import (
     ANGLE_RESTS_ON,
@@ -41,6 +41,7 @@ from cadrel.core.parameters.route import STEPS, Step, field_of, full_label, inva
 __all__ = [
     "ANGLE_RESTS_ON",
     "BY_CODE",
+    "DEAD_SHAPES",
     "DEVICE_KINDS",
     "DRIVE_KEYS",
     "REGISTRY",

@@ -112,6 +112,41 @@ CURRENT = (
     ),
 )
 
+DEAD_SHAPES = ("gradual", "rounded", "sharp")  # codes 0 to 2 of `current.dead_shape`
+
+INVERTER = (
+    Parameter(
+        key="current.dead_voltage", label="Dead-time voltage", symbol="Udt", quantity="voltage", unit="V",
+        storage="drive", step="current", minimum=0, maximum=20, default=0.0,
+        help=Help("What each phase loses to the dead time at large currents; the drive adds it. 0: it adds nothing.",
+                  "Measured by the current-loop run.",
+                  "Too much is worse than too little: the current then runs ahead of its command near zero."),
+    ),
+    Parameter(
+        key="current.dead_current", label="Current where dead time bends", symbol="i0", quantity="current",
+        unit="A", storage="drive", step="current", minimum=1e-4, maximum=100, default=0.1,
+        help=Help("Scale of the current over which the lost voltage changes its sign.",
+                  "Measured by the current-loop run.", "Too small makes a kick at each zero of a phase current."),
+    ),
+    Parameter(
+        key="current.dead_shape", label="Bend of the dead time", symbol="", quantity="count", storage="drive",
+        step="current", minimum=0, maximum=2, default="1",
+        choices=(("0", "gradual: x/(1+|x|)"), ("1", "rounded: x/√(1+x²)"), ("2", "sharp: straight, then level")),
+        help=Help("How the lost voltage goes from its slope at zero to its full value, x being the current over i0.",
+                  "Measured by the current-loop run.", "A wrong bend leaves a tenth of the lost voltage."),
+    ),
+    *(
+        Parameter(
+            key=f"current.offset_{phase}", label=f"Sensor offset, phase {phase}", symbol=f"io{phase}",
+            quantity="current", unit="A", storage="drive", step="current", minimum=-50, maximum=50, default=0.0,
+            help=Help("What the sensor shows without current; the drive takes it off.",
+                      "Measured with the power stage off.",
+                      "Left in, torque ripples once per electrical turn."),
+        )
+        for phase in ("a", "b")
+    ),
+)
+
 SECTIONS = (2, 3, 4)  # second-order sections behind the notch, which is the first
 
 

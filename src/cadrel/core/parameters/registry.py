@@ -6,15 +6,15 @@ from collections.abc import Mapping
 from cadrel.core.errors import CoreError
 from cadrel.core.parameters.feedback import FEEDBACK
 from cadrel.core.parameters.goal import GOAL
-from cadrel.core.parameters.loops import COMMUTATION, CURRENT, HALL_EDGES, POSITION, SIGNALS, VELOCITY
+from cadrel.core.parameters.loops import COMMUTATION, CURRENT, HALL_EDGES, INVERTER, POSITION, SIGNALS, VELOCITY
 from cadrel.core.parameters.machine import LIMITS, MECHANICS, POWER
 from cadrel.core.parameters.motor import MOTOR
 from cadrel.core.parameters.parameter import Entry, Parameter
 from cadrel.core.quantities import CONVENTIONS, Convention, convention_factor, from_si, to_si, units_of
 
 _ALL = (
-    *MOTOR, *FEEDBACK, *MECHANICS, *POWER, *LIMITS, *GOAL, *COMMUTATION, *HALL_EDGES, *SIGNALS, *CURRENT, *VELOCITY,
-    *POSITION,
+    *MOTOR, *FEEDBACK, *MECHANICS, *POWER, *LIMITS, *GOAL, *COMMUTATION, *HALL_EDGES, *SIGNALS, *CURRENT, *INVERTER,
+    *VELOCITY, *POSITION,
 )  # fmt: skip
 
 REGISTRY: dict[str, Parameter] = {p.key: p for p in _ALL}

@@ -133,7 +133,7 @@ def prime_device(s, p, c):
         s.count_zero = s.counts
     elif p.device in (SINCOS, RESOLVER):
         s.sig_total = s.sig_phase = _signal_phase(s, p, c)
-        s.track_velocity = 0.0
+        s.track_velocity = s.track_summed = 0.0
         s.counts = _counts_of_signal(s, c)
         s.count_zero = s.counts if p.device == SINCOS else 0
     elif p.device == SERIAL:
@@ -275,6 +275,7 @@ def _track_signals(s, p, c, was):
         error = phase - s.sig_total
         error -= TWO_PI * math.floor(error / TWO_PI + 0.5)
         s.track_velocity += TICK * c.tracking * c.tracking * error
+        s.track_summed += s.track_velocity
         s.sig_total += TICK * (s.track_velocity + 2 * DAMPING * c.tracking * error)
     else:
         # Whole periods are counted by comparators, far faster than the signals are sampled.
@@ -327,7 +328,7 @@ def power_off(s):
     s.gen_velocity = s.gen_target = s.velocity_ref = s.acceleration_ref = 0.0
     s.int_torque = s.int_d = s.int_q = s.iq_command = s.torque_cmd = 0.0
     torque_filters.empty(s)
-    s.next_alpha = s.next_beta = s.v_alpha = s.v_beta = s.out_d = s.out_q = 0.0
+    s.next_alpha = s.next_beta = s.v_alpha = s.v_beta = s.out_d = s.out_q = s.led_d = s.led_q = 0.0
     s.vec_current = s.vec_current_target = s.vec_speed = 0.0
     s.exc_point = NOWHERE
     s.exc_now = 0.0

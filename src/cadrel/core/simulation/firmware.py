@@ -22,12 +22,14 @@ from cadrel.core.simulation.layout import (
     CURRENT,
     GEN_HOLD,
     GEN_RAMP,
+    GRADUAL,
     HALLS,
     NOWHERE,
     OFF,
     POSITION,
     REC_DONE,
     RESOLVER,
+    ROUNDED,
     SERIAL,
     SINCOS,
     SLOW,
@@ -80,6 +82,7 @@ def measure(s, p, c):
     ib = p.current_gain_b * (-0.5 * alpha + SQRT3_2 * beta) + p.current_noise * noise(s) + p.current_offset_b
     ia = math.floor(ia / p.current_lsb + 0.5) * p.current_lsb
     ib = math.floor(ib / p.current_lsb + 0.5) * p.current_lsb
+    ia, ib = ia - c.offset_a, ib - c.offset_b
     alpha, beta = ia, c.phase_order * (ia + 2 * ib) / (2 * SQRT3_2)
     before = s.angle_used
     if s.mode == VECTOR:
@@ -104,7 +107,10 @@ def _measure_velocity(s, c):
     s.position = drive_angle(s, c, s.counts) + s.position_zero
     if c.device in (SINCOS, RESOLVER, SERIAL):
         if c.device == RESOLVER:
-            s.velocity_raw = c.direction * s.track_velocity / c.periods
+            # Of every tick since the last sample: one alone would fold noise from above half the sampling rate down to
+            # speeds that no position shows, and the axis would wander by them.
+            s.velocity_raw = c.direction * s.track_summed / SLOW / c.periods
+            s.track_summed = 0.0
         else:
             s.velocity_raw = per_count * (s.counts - s.counts_last) / TV
             s.counts_last = s.counts
@@ -406,6 +412,17 @@ def _short(s):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def _given_back(i, c):
+    """Voltage added to a phase against what dead time takes at its current. [V]"""
+    x = i / c.dead_current
+    if c.dead_shape == GRADUAL:
+        return c.dead_voltage * x / (1.0 + abs(x))
+    if c.dead_shape == ROUNDED:
+        return c.dead_voltage * x / math.sqrt(1.0 + x * x)
+    return c.dead_voltage * min(max(x, -1.0), 1.0)
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
 def fast_tick(s, c):
     """Current loop: PI per axis, decoupling, voltage circle with d first, back-calculation against wind-up."""
     if s.mode == OFF:
@@ -431,7 +448,7 @@ def fast_tick(s, c):
     vq = c.current_gain * error_q + s.int_q + omega * (c.inductance * s.meas_d + c.flux_linkage)
     vd += exc if point == AT_VOLTAGE_D else 0.0
     vq += exc if point == AT_VOLTAGE_Q else 0.0
-    most = s.meas_bus / (2 * SQRT3_2)
+    most = s.meas_bus / (2 * SQRT3_2) - c.dead_voltage
     out_d, out_q = vd, vq
     s.saturated = 1 if vd * vd + vq * vq > most * most else 0
     if s.saturated == 1:
@@ -450,7 +467,16 @@ def fast_tick(s, c):
         ca, sa = turned(s.cos_used, s.sin_used, ahead)
     else:  # a vector that jumps: the series would make of it a voltage beyond all bounds
         ca, sa = math.cos(s.angle_used + ahead), math.sin(s.angle_used + ahead)
-    s.next_alpha, s.next_beta = out_d * ca - out_q * sa, c.phase_order * (out_d * sa + out_q * ca)
+    alpha, beta = out_d * ca - out_q * sa, out_d * sa + out_q * ca
+    if c.dead_voltage > 0.0:  # by the currents as the loop makes them of their commands: these have no noise about zero
+        s.led_d += c.current_share * (s.ref_d - s.led_d)
+        s.led_q += c.current_share * (s.ref_q - s.led_q)
+        along, across = s.led_d * ca - s.led_q * sa, SQRT3_2 * (s.led_d * sa + s.led_q * ca)
+        ua = _given_back(along, c)
+        ub, uc = _given_back(across - 0.5 * along, c), _given_back(-across - 0.5 * along, c)
+        alpha += (2 * ua - ub - uc) / 3
+        beta += (ub - uc) / (2 * SQRT3_2)
+    s.next_alpha, s.next_beta = alpha, c.phase_order * beta
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)

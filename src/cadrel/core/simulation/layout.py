@@ -21,6 +21,8 @@ ANGLE_UNKNOWN, ANGLE_SECTOR, ANGLE_EDGE, ANGLE_INDEX, ANGLE_ALIGNED = 0, 1, 2, 3
 # Constants of the kernel: a test holds them against the codes of `DEVICE_KINDS`.
 INCREMENTAL, SINCOS, RESOLVER, SERIAL, HALLS = 0, 1, 2, 3, 4
 NOTHING = -1  # on the connector
+# How the voltage added against dead time bends; codes of `current.dead_shape`.
+GRADUAL, ROUNDED, SHARP = 0, 1, 2
 # Set-point generator.
 GEN_HOLD, GEN_RAMP, GEN_PATH = 0, 1, 2
 # Trips raised inside a tick; the drive names them.
@@ -153,6 +155,12 @@ class Settings(NamedTuple):
     direction: float
     current_gain: float
     current_integral: float
+    dead_voltage: float  # [V] added to each phase against the inverter's dead time; 0: none
+    dead_current: float  # [A]
+    dead_shape: float  # code of the bend
+    current_share: float  # of a step of the commanded current that flows a tick later
+    offset_a: float  # [A] taken off what the sensors show
+    offset_b: float
     velocity_gain: float
     velocity_integral: float
     feedback_pole: float
@@ -238,13 +246,13 @@ _REALS = (
     "i_d i_q cos_rotor sin_rotor cos_used sin_used angle_rotor omega1 theta1 omega2 theta2 v_bus v_alpha "
     "v_beta energy_in energy_copper energy_friction energy_spring_loss energy_chopper energy_supply "
     "meas_d meas_q meas_bus edge_time edge_last_time velocity_raw velocity position position_zero "
-    "angle_offset angle_used ref_d ref_q int_d int_q next_alpha next_beta out_d out_q iq_command "
+    "angle_offset angle_used ref_d ref_q int_d int_q next_alpha next_beta out_d out_q led_d led_q iq_command "
     "int_torque torque_lp torque_cmd notch_x1 notch_x2 notch_y1 notch_y2 velocity_ref velocity_cmd "
     "section2_1 section2_2 section3_1 section3_2 section4_1 section4_2 "
     "position_ref acceleration_ref thermal gen_velocity gen_target gen_rate path_time path_origin "
     "vec_angle vec_rate vec_speed vec_accel vec_target vec_current vec_current_target vec_current_rate exc_now "
-    "guard_low guard_high guard_speed theta_s slipped sig_cos sig_sin sig_phase sig_total track_velocity hall_edge "
-    "hall_edge_angle trip_velocity trip_position coil resistor_rise catch_level catch_d catch_q catch_base_d "
+    "guard_low guard_high guard_speed theta_s slipped sig_cos sig_sin sig_phase sig_total track_velocity track_summed "
+    "hall_edge hall_edge_angle trip_velocity trip_position coil resistor_rise catch_level catch_d catch_q catch_base_d "
     "catch_base_q pin_place pin_load brake_from "
     "omega3 theta3 bristle1 bristle2 winding_rise base_at base_speed scale_off "
 ).split()

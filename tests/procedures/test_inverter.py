@@ -1,0 +1,80 @@
+"""What the current-loop run finds of inverter and sensors on the stand-in, and what giving it back does."""
+
+import numpy as np
+import pytest
+
+from cadrel.core.axis import understand
+from cadrel.core.control import Gains, Winding, closed, current_open
+from cadrel.core.identification import IdentifiedPlant
+from cadrel.core.response import estimate_response, log_lines, schroeder_multisine
+from cadrel.procedures import PROCEDURES, Outcome, Session
+from cadrel.procedures.route import load_project_values
+from tests.conftest import rig_of, values_of
+
+AXIS = "glaze-table"
+
+
+def _measured(make_drive, **changes) -> tuple[Outcome, Session]:
+    """Commutation, then the current loop, on an axis with another inverter."""
+    drive, _ = make_drive(rig_of(AXIS, **changes))
+    values = values_of(AXIS)
+    axis = understand(values)
+    sent = load_project_values(drive, values, owner="test")
+    plant = IdentifiedPlant()
+    for key in ("commutation", "current"):
+        consent = PROCEDURES[key].consent(axis, sent)
+        session = Session(drive=drive, axis=axis, consent=consent, plant=plant)
+        outcome = PROCEDURES[key].run(session)
+        plant = plant.with_part(outcome.plant)
+    return outcome, session
+
+
+@pytest.mark.parametrize("law", ["hyperbola", "exponential"])
+def test_dead_time_and_offsets_are_found_and_most_of_the_lost_voltage_comes_back(make_drive, law: str) -> None:
+    outcome, session = _measured(
+        make_drive, dead_voltage=0.6, dead_current=0.12, dead_law=law, current_offset=(0.02, -0.013)
+    )
+    found = {f.kind: f.value for f in outcome.findings}
+    assert found["dead_voltage"] == pytest.approx(0.6, rel=0.1)
+    assert found["current_offset_a"] == pytest.approx(0.02, abs=2e-3)
+    assert found["current_offset_b"] == pytest.approx(-0.013, abs=2e-3)
+    assert next(r for r in outcome.runs if r.kind == "current_levels").metrics["dead_time_left"] < 0.15
+    assert session.drive.read()["current.dead_voltage"] == pytest.approx(found["dead_voltage"])
+    assert outcome.changes["current.offset_a"] == pytest.approx(found["current_offset_a"])
+
+
+def _closed_at_rest(session: Session, size: float) -> tuple[np.ndarray, np.ndarray]:
+    """Closed current loop in d about zero current, at a small amplitude. [Hz], [1]"""
+    lines = log_lines(2, 60, 25)
+    signal = schroeder_multisine(lines, n_samples=1024, rms=size)
+    with session.enabled("vector", brake_closed=session.axis.has_brake):
+        record = session.excite_and_record(["i_d", "i_d_ref"], "current_d", signal, divider=1, repeats=8)
+    seen = estimate_response(
+        record["excitation"], record["i_d_ref"], record["i_d"], lines=lines, period=1024,
+        rate_hz=1 / session.rates.current, skip=2,
+    )  # fmt: skip
+    return seen.frequency, seen.value
+
+
+def test_small_currents_meet_the_loop_that_was_computed_once_dead_time_is_given_back(make_drive) -> None:
+    """The judge is the linear loop of winding and gains, which knows of no dead time."""
+    outcome, session = _measured(make_drive, dead_voltage=0.6, dead_current=0.12, dead_law="hyperbola")
+    assert outcome.verdict is not None and outcome.verdict.is_proven
+    size = 0.04 * session.current_continuous
+    errors = {}
+    for told, voltage in (("given back", session.values["current.dead_voltage"]), ("not", 0.0)):
+        session.write({"current.dead_voltage": voltage})
+        f, value = _closed_at_rest(session, size)
+        ideal = closed(
+            current_open(Winding.from_drive(session.values), Gains.from_drive(session.values, session.rates), f)
+        )
+        errors[told] = float(np.abs(value - ideal).max())
+    assert errors["not"] > 0.2
+    assert errors["given back"] < 0.4 * errors["not"]
+
+
+def test_an_inverter_without_dead_time_is_left_alone(make_drive) -> None:
+    outcome, session = _measured(make_drive, dead_voltage=0.0)
+    assert session.drive.read()["current.dead_voltage"] == 0.0
+    assert "dead_voltage" not in {f.kind for f in outcome.findings}
+    assert any("dead time" in note for note in session.notes)

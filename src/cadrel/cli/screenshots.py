@@ -50,8 +50,14 @@ def _mislabelled(page: Page, url: str) -> None:
 def _dragged(page: Page, url: str) -> None:
     _axis(page, url, "Tile pusher", "Velocity loop")
     page.locator("#gains[data-ready='1']").wait_for()
-    gain = page.locator("#gains").get_by_label(re.compile("^Gain Kp$"))
-    gain.fill(f"{0.6 * float(gain.input_value()):.3g}")
+    handle = page.locator(".front .handle").bounding_box()
+    assert handle is not None
+    x, y = handle["x"] + handle["width"] / 2, handle["y"] + handle["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x - 30, y + 30, steps=5)
+    page.mouse.up()
+    page.wait_for_timeout(1500)
 
 
 def _led_drive(page: Page, url: str) -> None:

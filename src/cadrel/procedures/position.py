@@ -1,6 +1,7 @@
 """Position gain and feedforward around the tuned velocity loop; a step before and after."""
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -177,7 +178,8 @@ def _outcome(
         curves["measured"] = curve_of(f, measured_loop / (1 + measured_loop), plant.coherence)
     working = Winding.from_drive(session.values)  # past the dead time, which damps small currents only
     models = [("model, small currents", load, winding), ("model, working current", load, working)]
-    rows = judge_loop("position", measured, models, gains, asked_of(session.asked))
+    asked = replace(asked_of(session.asked), load_peak_db=session.asked.load_peak_db)
+    rows = judge_loop("position", measured, models, gains, asked)
     rows.append(ripple_criterion(session, ripple))
     verdict = decide("position_loop", rows, run=1 if plant is None else 2)
     time, unit = step_response("position", load, winding, gains, duration=STEP_SECONDS)

@@ -199,10 +199,7 @@ class Session:
     @property
     def asked(self) -> Robustness:
         """What loops must honour; over a wider drift where the resonance was seen to move with amplitude."""
-        springy = self.plant.springy
-        if springy is None:
-            return self.axis.robustness
-        return self.axis.robustness.where_it_moves(springy.moved, rise=springy.rise, damping=springy.closed_damping)
+        return self.plant.asked(self.axis.robustness)
 
     def _stop_quietly(self) -> None:
         """On the way out of an error: stop if the drive still listens; without us it stops by itself."""

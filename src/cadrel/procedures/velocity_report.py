@@ -143,6 +143,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
             rise=rise,
             closed_damping=damping,
             play=tried.closed.play.width.value if tried.closed is not None and tried.closed.play.is_seen else 0.0,
+            noise=tried.noise,
         ),
         plant_run=2,
     )

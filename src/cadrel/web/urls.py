@@ -57,6 +57,7 @@ urlpatterns = [
     path(AXIS + "abort/", rig.abort, name="abort"),
     path(AXIS + "job/<number:job_id>/", route.job_part, name="job"),
     path(AXIS + "predict/<str:loop>/", route.prediction, name="predict"),
+    path(AXIS + "front/", route.front, name="front"),
     path(AXIS + "gains/<str:loop>/", route.keep_gains, name="keep_gains"),
     path(AXIS + "asked/<str:step>/", route.set_asked, name="set_asked"),
     path(AXIS + "proposal/<number:proposal_id>/", route.decide, name="decide"),

@@ -51,6 +51,7 @@ class Robustness:
     inertia_least: float = 0.7  # of the one measured; the loop stays stable from here
     inertia_most: float = 1.5  # to here
     ripple: float = 0.1  # of the continuous current, rms, that the device's noise may make at rest
+    load_peak_db: float = 2.0  # of the load's motion over the commanded position
 
     def where_it_moves(self, share: float, *, rise: float = 0.0, damping: float = 1.0) -> "Robustness":
         """Return what must be honoured where a resonance moves with amplitude.
@@ -232,6 +233,7 @@ def understand(values: Mapping[str, Entry]) -> AxisModel:
             inertia_least=si("tuning.inertia_least"),
             inertia_most=si("tuning.inertia_most"),
             ripple=si("tuning.ripple"),
+            load_peak_db=si("tuning.load_peak"),
         ),
         current_bandwidth=si("current.bandwidth"),
         phasing_share=si("phasing.current"),

@@ -28,7 +28,7 @@ from cadrel.core.control.cascade import (
     velocity_open,
     velocity_plant,
 )
-from cadrel.core.control.load import TwoMass, Winding, mechanics
+from cadrel.core.control.load import TwoMass, Winding, load_over_motor, mechanics
 from cadrel.core.control.margins import Margins, read_margins
 from cadrel.core.control.sampling import Rates, Sensor
 
@@ -44,6 +44,7 @@ __all__ = [
     "closed",
     "current_open",
     "feedback_filter",
+    "load_over_motor",
     "loop_block",
     "loop_responses",
     "mechanics",

@@ -75,6 +75,15 @@ class TwoMass:
         return replace(self, inertia_load=max(rest, 0.05 * self.inertia_load))
 
 
+def load_over_motor(load: TwoMass, frequency: FloatArray) -> ComplexArray:
+    """Return how the load moves over how the motor does; 1 where the shaft is rigid or not known."""
+    if load.stiffness is None or not load.inertia_load:
+        return np.ones(len(frequency), dtype=np.complex128)
+    s = 2j * np.pi * frequency
+    shaft = load.stiffness + load.damping * s
+    return np.asarray(shaft / (load.inertia_load * s**2 + load.viscous_load * s + shaft), dtype=np.complex128)
+
+
 def mechanics(load: TwoMass, frequency: FloatArray) -> ComplexArray:
     """Return torque to motor speed. [rad/s per N·m]"""
     s = 2j * np.pi * frequency

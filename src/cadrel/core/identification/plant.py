@@ -6,6 +6,7 @@ from typing import Any, Self
 
 import numpy as np
 
+from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import TwoMass, Winding
 from cadrel.core.response.estimate import FrequencyResponse
 
@@ -41,6 +42,7 @@ class SpringyLoad:
     rise: float = 0.0  # share by which its resonance lies higher once play between motor and load is closed
     closed_damping: float = 1.0  # of the damping of `load`: what is left of it then
     play: float = 0.0  # [rad] whole, at the motor; 0: none seen
+    noise: float | None = None  # [rad/s] rms of the raw speed at rest; None: not looked at
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain values; rounded far below what any measurement resolves."""
@@ -52,6 +54,7 @@ class SpringyLoad:
             "rise": self.rise,
             "closed_damping": self.closed_damping,
             "play": self.play,
+            "noise": self.noise,
             "measured": {
                 "f": np.round(m.frequency, 6).tolist(),
                 "re": [float(f"{v:.9g}") for v in m.value.real],
@@ -71,6 +74,7 @@ class SpringyLoad:
             measured=FrequencyResponse(m["f"], m["re"] + 1j * m["im"], m["coherence"], m["std"]),
             **{k: float(plain.get(k, 0.0)) for k in ("moved", "rise", "play")},
             closed_damping=float(plain.get("closed_damping", 1.0)),
+            noise=plain.get("noise"),
         )
 
 
@@ -105,6 +109,13 @@ class IdentifiedPlant:
     total: TotalLoad | None = None
     springy: SpringyLoad | None = None
     held: HeldLoad | None = None
+
+    def asked(self, asked: Robustness) -> Robustness:
+        """Return what loops must honour: over a wider drift where the resonance was seen to move with amplitude."""
+        if self.springy is None:
+            return asked
+        s = self.springy
+        return asked.where_it_moves(s.moved, rise=s.rise, damping=s.closed_damping)
 
     def with_part(self, part: PlantPart | None) -> Self:
         """Return the plant with a part found anew. A new total load retires what was found on the one before."""

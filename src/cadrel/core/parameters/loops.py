@@ -270,6 +270,13 @@ VELOCITY = (
 
 POSITION = (
     Parameter(
+        key="tuning.load_peak", label="Load may swing above the command by", symbol="", quantity="level", unit="dB",
+        step="position", minimum=0.5, maximum=20, default=2.0,
+        help=Help("Largest gain from commanded position to the load's, by the identified model.",
+                  "2 dB is calm; more where the load may ring and the motor must be quick.",
+                  "A motor that stands still says nothing of a load that swings behind its shaft."),
+    ),
+    Parameter(
         key="position.gain", label="Position gain", symbol="Kv", quantity="loop_gain", unit="1/s", storage="drive",
         step="position", minimum=0.01, maximum=5000, default=10.0,
         help=Help("Speed commanded per position error.", "Up to a third of the velocity crossover in rad/s.",

@@ -3,10 +3,12 @@
 current.py    gains from R, L and the wanted bandwidth
 velocity.py   PI, filters and notch on a measured plant
 position.py   Kv around the closed velocity loop
+front.py      robust against quick: one family of gains, and what each would give
 prediction.py curves and margins that gains would give
 """
 
 from cadrel.core.tuning.current import tune_current
+from cadrel.core.tuning.front import FrontPoint, front_of, quicker
 from cadrel.core.tuning.position import tune_position
 from cadrel.core.tuning.prediction import StopTrace, load_of, predict_loop, predict_stop
 from cadrel.core.tuning.velocity import (
@@ -19,14 +21,17 @@ from cadrel.core.tuning.velocity import (
 )
 
 __all__ = [
+    "FrontPoint",
     "StopTrace",
     "TuningRefused",
     "VelocityTuning",
+    "front_of",
     "limiting_factor",
     "load_of",
     "noise_behind",
     "predict_loop",
     "predict_stop",
+    "quicker",
     "spread_of",
     "tune_current",
     "tune_position",

@@ -13,6 +13,7 @@ from cadrel.core.control import (
     Margins,
     TwoMass,
     Winding,
+    load_over_motor,
     position_open,
     read_margins,
     velocity_open,
@@ -37,6 +38,7 @@ class AskedOfLoop:
     phase_margin: float
     gain_margin_db: float
     sensitivity_peak: float
+    load_peak_db: float | None = None  # of a position loop; None: not asked
     spread: Spread = field(default_factory=Spread)
 
 
@@ -78,6 +80,22 @@ def refined_margins(
         more = [np.linspace(f[max(k - 1, 0)], f[min(k + 1, len(f) - 1)], BETWEEN) for k in peaks]
         f = np.unique(np.concatenate([f, *more]))
     return read_margins(_open(loop, load, winding, gains, f, edge_age), f)
+
+
+def load_peak_db(load: TwoMass, winding: Winding, gains: Gains) -> float:
+    """Return the largest gain from commanded position to the load's, without feedforward. [dB]"""
+    f = resonance_grid(load)
+    for _ in range(ROUNDS):
+        swung = _load_gain(load, winding, gains, f)
+        peaks = np.argsort(swung)[-4:]
+        more = [np.linspace(f[max(k - 1, 0)], f[min(k + 1, len(f) - 1)], BETWEEN) for k in peaks]
+        f = np.unique(np.concatenate([f, *more]))
+    return float(20 * np.log10(_load_gain(load, winding, gains, f).max()))
+
+
+def _load_gain(load: TwoMass, winding: Winding, gains: Gains, f: FloatArray) -> FloatArray:
+    opened = _open("position", load, winding, gains, f, 0.0)
+    return np.abs(opened / (1 + opened) * load_over_motor(load, f))
 
 
 def judge_loop(
@@ -142,6 +160,11 @@ def judge_loop(
     if radii:
         name, radius = worst([(n, r) for n, r in radii], largest=True)
         rows.append(at_most("spectral radius over the spread", 1.0, radius, source=name, tolerance=0.0))
+    if asked.load_peak_db is not None:
+        peaks = [(n, load_peak_db(load, winding, gains)) for n, load, winding in models if load.stiffness is not None]
+        if peaks:
+            name, swing = worst([(n, p) for n, p in peaks], largest=True)
+            rows.append(at_most("peak of the load over the command", asked.load_peak_db, swing, unit="dB", source=name))
     if measured is None:
         rows.append(at_least("measured margins", 1.0, None, source="measured"))
     return rows

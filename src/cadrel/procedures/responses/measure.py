@@ -6,7 +6,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from cadrel.core.control import Gains, TwoMass, Winding, feedback_filter, velocity_open, velocity_plant
+from cadrel.core.control import (
+    Gains,
+    TwoMass,
+    Winding,
+    feedback_filter,
+    load_over_motor,
+    velocity_open,
+    velocity_plant,
+)
 from cadrel.core.response import (
     FrequencyResponse,
     average_responses,
@@ -81,19 +89,10 @@ def _answers(session: Session, request: Request, lines: IntArray) -> tuple[float
         plant = velocity_plant(model, Winding.from_drive(session.values), gains, frequency)
         loop = velocity_open(plant, gains, frequency)
         motor = np.abs(plant / (1 + loop)) if request.loop == "velocity" else np.abs(loop / (1 + loop))
-        speeds.append(motor * np.maximum(1.0, _load_over_motor(model, frequency)))
+        speeds.append(motor * np.maximum(1.0, np.abs(load_over_motor(model, frequency))))
     speed = np.maximum(*speeds)
     way = speed / (2 * math.pi * frequency)
     return float(np.sqrt(np.mean(speed**2))), float(np.sqrt(np.mean(way**2)))
-
-
-def _load_over_motor(load: TwoMass, frequency: FloatArray) -> FloatArray:
-    """How much faster than the motor its load swings; 1 where the shaft is rigid or not known."""
-    if load.stiffness is None or not load.inertia_load:
-        return np.ones(len(frequency))
-    s = 2j * np.pi * frequency
-    shaft = load.stiffness + load.damping * s
-    return np.asarray(np.abs(shaft / (load.inertia_load * s**2 + shaft)), dtype=np.float64)
 
 
 def bias_of(session: Session, request: Request) -> float:

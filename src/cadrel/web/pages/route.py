@@ -26,10 +26,11 @@ from cadrel.web.route.asked import asked_keys
 from cadrel.web.route.asked import set_asked as keep_asked
 from cadrel.web.route.entries import asked_of, first_to_fill, form_of, parse, with_choices
 from cadrel.web.route.facts import understood_of
+from cadrel.web.route.front import front_of_axis
 from cadrel.web.route.meanwhile import meanwhile
 from cadrel.web.route.page import KEYS, SAVED, following, page_of
 from cadrel.web.route.phasing import phasing_context
-from cadrel.web.route.predict import SLIDERS, asked_rows, loop_of, predict
+from cadrel.web.route.predict import ALONG, SLIDERS, asked_rows, loop_of, predict
 from cadrel.web.route.sheets import ENTRY_STEPS, sheet_of
 from cadrel.web.route.sources import choose_source
 from cadrel.web.runs.models import Proposal
@@ -150,6 +151,14 @@ def prediction(request: HttpRequest, axis_id: int, loop: str) -> JsonResponse:
     return JsonResponse(result)
 
 
+def front(request: HttpRequest, axis_id: int) -> JsonResponse:
+    """The family of gains around those kept, robust against quick."""
+    try:
+        return JsonResponse(front_of_axis(axis_of(axis_id)))
+    except CadrelError as error:
+        return JsonResponse({"problem": error.text}, status=409)
+
+
 def _loop(name: str) -> LoopName:
     loop = loop_of(name)
     if loop is None:
@@ -159,7 +168,7 @@ def _loop(name: str) -> LoopName:
 
 def _gains(loop: LoopName, request: HttpRequest) -> dict[str, float]:
     found = {}
-    for key in SLIDERS[loop]:
+    for key in (*SLIDERS[loop], *ALONG.get(loop, ())):
         if key in request.POST:
             p = REGISTRY[key]
             found[key] = check_entry(key, {"value": request.POST[key], "unit": p.unit or units_of(p.quantity)[0]})

@@ -28,6 +28,9 @@ SLIDERS: dict[LoopName, tuple[str, ...]] = {
 }
 
 
+ALONG: dict[LoopName, tuple[str, ...]] = {"velocity": ("position.gain",)}  # moved with them, without a slider here
+
+
 def loop_of(name: str) -> LoopName | None:
     """Return the loop of that name that has gains to set, or None."""
     return next((loop for loop in SLIDERS if loop == name), None)

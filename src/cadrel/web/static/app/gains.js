@@ -72,6 +72,8 @@ export function mount(form) {
       row.number.value = String(row.number.dataset.kept);
       place(row);
     }
+    for (const along of form.querySelectorAll("[data-along]"))
+      /** @type {HTMLInputElement} */ (along).value = String(/** @type {HTMLInputElement} */ (along).dataset.kept);
     ask();
   });
   if (rows.some((row) => row.number.value !== row.number.dataset.kept)) ask(); // typed before this was there

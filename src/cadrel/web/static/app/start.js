@@ -11,6 +11,7 @@ const MODULES = {
   plot: "./plot.js",
   predicted: "./predicted.js",
   gains: "./gains.js",
+  front: "./front.js",
   echo: "./echo.js",
   presence: "./presence.js",
   phasing: "./phasing.js",

@@ -1,0 +1,74 @@
+"""Robust or quick on the velocity loop's page: the line that is drawn, and what dragging on it keeps."""
+
+import math
+
+import numpy as np
+import pytest
+from django.contrib.auth.models import User
+
+from cadrel.core.control import Gains, TwoMass, Winding, velocity_plant
+from cadrel.core.identification import SpringyLoad, TotalLoad
+from cadrel.core.response import FrequencyResponse
+from cadrel.procedures import Outcome, RunRecord
+from cadrel.web.changes.outcomes import keep_outcome
+from cadrel.web.projects.models import Axis
+from cadrel.web.rig.actions import wanted_values
+from tests.web.conftest import client_of
+
+pytestmark = pytest.mark.django_db
+F = np.geomspace(5, 900, 60)
+
+
+@pytest.fixture
+def measured(axis: Axis, engineer: User) -> Axis:
+    """The axis with a load and a plant found, as the load and the velocity run would leave them."""
+    values = wanted_values(axis)
+    load = TwoMass(inertia_motor=2.2e-4, inertia_load=1.4e-4, stiffness=400.0, damping=0.03)
+    gains = Gains.from_drive(values, axis.rates)
+    value = velocity_plant(load, Winding.from_drive(values), gains, F)
+    plant = FrequencyResponse(F, value, np.ones(len(F)), 0.01 * np.abs(value))
+    springy = SpringyLoad(load=load, small_signal_resistance=values["motor.resistance"], measured=plant, noise=0.05)
+    for step, part in (
+        ("load", TotalLoad(inertia=load.inertia, viscous_total=1e-4, coulomb=0.02)),
+        ("velocity", springy),
+    ):
+        run = RunRecord(kind=step, title=step, period=1e-3, channels={"position": np.zeros(4)}, excitation={})
+        keep_outcome(axis, step, Outcome(runs=[run], plant=part), before={}, after={}, who=engineer)
+    return axis
+
+
+def test_the_page_has_the_line_once_a_plant_is_measured_and_not_before(engineer: User, axis: Axis) -> None:
+    client = client_of(engineer)
+    assert 'data-module="front"' not in client.get(f"/axis/{axis.pk}/velocity/").content.decode()
+    answer = client.get(f"/axis/{axis.pk}/front/")
+    assert answer.status_code == 409
+    assert "not measured yet" in answer.json()["problem"]
+
+
+def test_the_line_goes_through_the_gains_kept_in_the_units_of_the_page(engineer: User, measured: Axis) -> None:
+    client = client_of(engineer)
+    shown = client.get(f"/axis/{measured.pk}/velocity/").content.decode()
+    assert 'data-module="front"' in shown
+    assert 'name="position.gain"' in shown  # moves along, without a slider on this page
+    body = client.get(f"/axis/{measured.pk}/front/").json()
+    values = wanted_values(measured)
+    around = [p for p in body["points"] if 0.85 < p["factor"] < 1.15]
+    assert around
+    for p in around:
+        assert p["gains"]["velocity.gain"] == pytest.approx(p["factor"] * values["velocity.gain"], rel=1e-3)
+        assert p["gains"]["velocity.reset_time"] == pytest.approx(
+            1e3 * values["velocity.reset_time"] / p["factor"], rel=1e-3
+        )
+        assert p["gains"]["position.gain"] == pytest.approx(p["factor"] * values["position.gain"], rel=1e-3)
+        assert p["ripple"] > 0
+    assert math.degrees(body["asked"]["phase_margin"]) == pytest.approx(45)
+
+
+def test_a_point_dragged_to_is_kept_whole_the_position_gain_too(engineer: User, measured: Axis) -> None:
+    client = client_of(engineer)
+    slower = client.get(f"/axis/{measured.pk}/front/").json()["points"][4]
+    client.post(f"/axis/{measured.pk}/gains/velocity/", {k: str(v) for k, v in slower["gains"].items()})
+    kept = wanted_values(Axis.objects.get(pk=measured.pk))
+    assert kept["velocity.gain"] == pytest.approx(slower["velocity_gain"], rel=1e-3)
+    assert kept["velocity.reset_time"] == pytest.approx(slower["velocity_reset"], rel=1e-3)
+    assert kept["position.gain"] == pytest.approx(slower["position_gain"], rel=1e-3)

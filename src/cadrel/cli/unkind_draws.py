@@ -12,6 +12,7 @@ from cadrel.core.simulation import RigTruth, rated_torque
 
 OF_DRIVE = 1.5  # times the motor's continuous current: what the drives of the draws carry
 THIRD_MASS_SHARE = 0.35
+USUAL_WINDOW, ABOVE_NOISE = 0.5, 4.5  # [°] of the draws' goal; times what a resolver's noise shows, rms, at the least
 BRAKE_RESERVE = 1.6  # times the rated torque: what a brake of the fleet holds
 
 
@@ -50,6 +51,10 @@ def draw_unkind(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry]]:
     )
     if rng.random() < THIRD_MASS_SHARE:
         truth = _with_third_mass(rng, truth)
+    if truth.device == "resolver":
+        # A goal that the device's own noise breaks on an axis that stands still is none: no loop could meet it.
+        shown = math.degrees(truth.signal_noise / truth.resolver_pairs)
+        values["goal.window"] = {"value": max(USUAL_WINDOW, ABOVE_NOISE * shown), "unit": "°", "source": "typed"}
     return truth, straightened(values, truth) if linear else values
 
 

@@ -13,6 +13,8 @@ responses/       any loop's response when it is asked for; proves nothing
 velocity.py      proposal on the plant, before and after
 position.py      position gain, step
 acceptance.py    the real move, many times
+climb.py         the real move on quicker and quicker gains, until it squeals; proves nothing
+inverter.py      sensors without current, dead time from levels; for the current loop
 route.py         all of them in order
 """
 

@@ -73,31 +73,8 @@ def run_acceptance(session: Session) -> Outcome:
     goal = session.axis.goal
     profile = plan_stroke(session)
     repeats = int(session.arguments.get("repeats", goal.repeats))
-    sequence = stroke_sequence(profile, dwell=goal.dwell, repeats=repeats)
-    seconds = sequence.duration + 0.2
-    divider = session.rates.ticks * max(1, int(np.ceil(seconds / session.rates.velocity / MOST_SAMPLES)))
     session.enter("repeating the move", 0.1)
-    with session.enabled("position"):
-        session.hold(0.3)
-        session.arm(
-            CHANNELS,
-            seconds=seconds,
-            divider=divider,
-            pre=round(0.05 / (divider * session.rates.current)),
-            signal="profile_active",
-            level=0.5,
-        )
-        session.hold(0.08)
-        session.drive.run_path(sequence.segments)
-        record = session.recorded(at_most=seconds + 3)
-    moves = measure_moves(
-        record.time,
-        record["position_ref"],
-        record["position"],
-        record["profile_active"],
-        record["i_q"],
-        window=goal.window,
-    )
+    record, moves = moved(session, profile, repeats)
     result = judge(session, moves, record.channels)
     run = RunRecord(
         kind="acceptance",
@@ -136,6 +113,36 @@ def run_acceptance(session: Session) -> Outcome:
         acceptance=result,
         summary=text,
     )
+
+
+def moved(session: Session, profile: Profile, repeats: int) -> tuple[Recording, list[MoveMetrics]]:
+    """Run a stroke out and back so many times, and return the record with what is read from each move."""
+    goal = session.axis.goal
+    sequence = stroke_sequence(profile, dwell=goal.dwell, repeats=repeats)
+    seconds = sequence.duration + 0.2
+    divider = session.rates.ticks * max(1, int(np.ceil(seconds / session.rates.velocity / MOST_SAMPLES)))
+    with session.enabled("position"):
+        session.hold(0.3)
+        session.arm(
+            CHANNELS,
+            seconds=seconds,
+            divider=divider,
+            pre=round(0.05 / (divider * session.rates.current)),
+            signal="profile_active",
+            level=0.5,
+        )
+        session.hold(0.08)
+        session.drive.run_path(sequence.segments)
+        record = session.recorded(at_most=seconds + 3)
+    moves = measure_moves(
+        record.time,
+        record["position_ref"],
+        record["position"],
+        record["profile_active"],
+        record["i_q"],
+        window=goal.window,
+    )
+    return record, moves
 
 
 def _why_not(session: Session, record: Recording) -> list[str]:

@@ -45,6 +45,14 @@ def at_rest_after_a_kick(session: Session, mode: str, size: float) -> tuple[floa
     return float(session.axis.motor.torque_constant * left.std()), flicker
 
 
+def small_step(session: Session, gain: float) -> float:
+    """Return a step of position small enough for a linear answer at that position gain, large against counts. [rad]"""
+    torque = 0.5 * session.axis.motor.torque_constant * session.values["limit.current"]
+    by_torque = torque / max(session.values["velocity.gain"] * gain, 1e-12)
+    by_speed = 0.3 * session.consent.speed / gain
+    return max(min(by_torque, by_speed, 0.2 * session.consent.travel), 6 * session.axis.feedback.count_angle)
+
+
 def ripple_criterion(session: Session, ripple: float) -> Criterion:
     """The ripple of torque at rest [N·m] against what was asked, as a share of the continuous current."""
     continuous = session.axis.motor.torque_constant * session.current_continuous

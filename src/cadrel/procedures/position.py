@@ -1,6 +1,5 @@
 """Position gain and feedforward around the tuned velocity loop; a step before and after."""
 
-import math
 from dataclasses import replace
 from typing import Any
 
@@ -13,7 +12,13 @@ from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotAllowed
-from cadrel.procedures.judging import asked_of, at_rest_after_a_kick, go_back_unless_proven, ripple_criterion
+from cadrel.procedures.judging import (
+    asked_of,
+    at_rest_after_a_kick,
+    go_back_unless_proven,
+    ripple_criterion,
+    small_step,
+)
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import Session
 
@@ -46,7 +51,7 @@ def run_position_loop(session: Session) -> Outcome:
     gains, limited_by = tune_position(
         load, winding, before, session.asked, measured=measured_plant(session), working=working
     )
-    size = _step_size(session, max(gains.position_gain, before.position_gain))
+    size = small_step(session, max(gains.position_gain, before.position_gain))
     old = _step(session, size, 0.1)
     changes = {
         "position.gain": gains.position_gain,
@@ -98,15 +103,6 @@ def _without_hunting(session: Session, gains: Gains, size: float) -> tuple[Gains
 def measured_plant(session: Session) -> FrequencyResponse | None:
     """Return the velocity plant that the velocity step measured last, or None."""
     return None if session.plant.springy is None else session.plant.springy.measured
-
-
-def _step_size(session: Session, gain: float) -> float:
-    """Small enough for a linear answer, large against the encoder's counts."""
-    count = 2 * math.pi / session.values["feedback.counts"]
-    torque = 0.5 * session.axis.motor.torque_constant * session.values["limit.current"]
-    by_torque = torque / max(session.values["velocity.gain"] * gain, 1e-12)
-    by_speed = 0.3 * session.consent.speed / gain
-    return max(min(by_torque, by_speed, 0.2 * session.consent.travel), 6 * count)
 
 
 def _step(session: Session, size: float, share: float) -> dict[str, Any]:

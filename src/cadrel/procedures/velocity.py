@@ -12,10 +12,16 @@ from cadrel.core.control import Gains, Winding, feedback_filter
 from cadrel.core.identification import PlantFit, Play
 from cadrel.core.identification.two_mass import ROUGH
 from cadrel.core.response import FrequencyResponse, folded, measure_step
-from cadrel.core.tuning import TuningRefused, noise_behind, tune_velocity
+from cadrel.core.tuning import TuningRefused, noise_behind, tune_position, tune_velocity
 from cadrel.core.verdict import Criterion
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
-from cadrel.procedures.judging import AT_REST, NOISE_SECONDS, at_rest_after_a_kick, go_back_unless_proven
+from cadrel.procedures.judging import (
+    AT_REST,
+    NOISE_SECONDS,
+    at_rest_after_a_kick,
+    go_back_unless_proven,
+    small_step,
+)
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import (
     APPROACH,
@@ -37,6 +43,7 @@ MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what
 KICK = 0.05  # of the speed agreed to
 FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
 MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
+LEFT_FOR_POSITION = 0.9  # of the ripple's budget: the position loop around adds some
 MORE_TRIES = 2  # proposals after one that missed what was asked
 WORTH_SAYING = 0.01  # share by which a resonance moves
 SWAYS_HZ = 100.0  # below, an axis at rest moves by itself
@@ -125,12 +132,13 @@ def _tuned(
         measured=seen.measured.precise(PRECISE),
         working=Winding.from_drive(session.values),
         noise=seen.noise,
-        noise_torque=budget,
+        noise_torque=LEFT_FOR_POSITION * budget,
     )
     session.write(velocity_values(tuning.gains))
     new_step = _step(session, 0.5)
     session.enter("ripple at rest", 0.55)
     ripple, _ = at_rest_after_a_kick(session, "velocity", KICK * session.consent.speed)
+    ripple = max(ripple, _ripple_around(session, seen, tuning.gains, asked))
     # The tighter loop answers less: as strong an answer takes more torque.
     stronger = plan_excitation(session, tuning.gains, loud=excitation.every > 1, seen=fit)
     excitation = max(excitation, stronger, key=lambda e: e.rms)
@@ -147,6 +155,28 @@ def _tuned(
     if moved > WORTH_SAYING or (seen.play is not None):
         session.note(_said(session, after))
     return outcome_of(session, before, tried), after
+
+
+def _ripple_around(session: Session, seen: _Seen, gains: Gains, asked: Robustness) -> float:
+    """Return the ripple of torque at rest with a position loop around the proposal, as it would be tuned. [N·m]
+
+    A velocity loop may stand still by itself and hunt between the steps of its device once a position is held: the
+    position loop could mend that only by holding nothing.
+    """
+    working = Winding.from_drive(session.values)
+    try:
+        around, _ = tune_position(
+            seen.fit.load, seen.fit.winding, gains, asked, measured=seen.measured.precise(PRECISE), working=working
+        )
+    except TuningRefused:
+        return 0.0  # nothing can be held around it: the position loop's own run says so
+    kept = session.values["position.gain"]
+    session.write({"position.gain": around.position_gain})
+    try:
+        ripple, _ = at_rest_after_a_kick(session, "position", small_step(session, around.position_gain))
+    finally:
+        session.write({"position.gain": kept})
+    return ripple
 
 
 def _said(session: Session, seen: _Seen) -> str:

@@ -28,7 +28,10 @@ def asked_fields(axis: Axis, step: str, wanted: Mapping[str, float]) -> list[dic
         else:
             preset = wanted.get(key, p.default)  # what has none is an empty field, not nought
             shown = "" if preset is None else f"{from_si(float(preset), quantity=p.quantity, unit=unit):.6g}"
-        fields.append({"key": key, "label": p.label, "symbol": p.symbol, "unit": unit, "value": shown, "help": p.help})
+        fields.append({
+            "key": key, "label": p.label, "symbol": p.symbol, "unit": unit, "value": shown, "help": p.help,
+            "choices": p.choices,
+        })  # fmt: skip
     return fields
 
 

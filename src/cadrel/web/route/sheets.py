@@ -29,6 +29,7 @@ from cadrel.web.runs.plant import plant_of
 from cadrel.web.runs.plots import plots_of
 
 WAITS = "a proposal waits"
+MOST_TRIES = 20  # of a climb
 MOST_STOPS = 12  # runs looked through for the newest of each stop
 ONE_TURN = 0.1  # of a turn, that a mark turned by hand may be off
 ENTRY_STEPS = ("motor", "feedback", "mechanics", "power", "limits")
@@ -219,6 +220,8 @@ def _procedure_context(axis: Axis, step: str, model: Any, strip: dict[str, Any])
         for p in PROCEDURES.values()
         if p.step == step and p.key != step and p.finds and p.applies(model)
     ]
+    if step == "position":
+        context["tries"] = _tries(axis, model)
     if step == "stops":
         context["stops"] = _stops(axis)
         if model.has_brake and axis.connected:
@@ -245,6 +248,22 @@ def _procedure_context(axis: Axis, step: str, model: Any, strip: dict[str, Any])
     if step == "acceptance" and runs:
         context["verdict"] = _verdict(runs[0], model)
     return context
+
+
+def _tries(axis: Axis, model: Any) -> list[dict[str, Any]]:
+    """The tries of the newest climb: how quick, and what the same move gave, in the order they were made."""
+    found: list[dict[str, Any]] = []
+    for run in axis.runs.filter(step="position", kind="climb").defer("data").order_by("-number")[:MOST_TRIES]:
+        m, settling = run.metrics, run.metrics["settling_time"]
+        found.insert(0, {
+            "run": run, "factor": f"{m['factor']:.3g}", "ripple": f"{100 * m['ripple']:.2g}",
+            "settling": "never" if settling is None else f"{1e3 * settling:.0f}",
+            "error": f"{m['following_error'] * model.mechanism.unit_per_rad:.3g}",
+            "unit": model.mechanism.unit,
+        })  # fmt: skip
+        if m.get("baseline"):
+            break  # the ones before are an earlier climb's
+    return found
 
 
 def _stops(axis: Axis) -> list[dict[str, Any]]:

@@ -78,6 +78,7 @@ SHOWN = {
     "brake_times": ("position", "brake_voltage"),
     "stop": ("velocity_ref", "velocity", "v_bus", "i_q", "chopper"),
     "acceptance": ("position", "position_ref", "i_q", "following_error"),
+    "climb": ("position", "position_ref", "i_q", "following_error"),
 }
 
 

@@ -16,7 +16,7 @@ from cadrel.procedures.acceptance import PROCEDURE as ACCEPTANCE
 from cadrel.procedures.acceptance import moved, plan_stroke
 from cadrel.procedures.declaration import Procedure, Values, declare
 from cadrel.procedures.errors import AxisStopped, NotAllowed
-from cadrel.procedures.judging import at_rest_after_a_kick, small_step
+from cadrel.procedures.judging import at_rest_after_a_kick, kick_size
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.session import Session
 
@@ -108,7 +108,7 @@ def _ripple(session: Session, gains: Gains) -> float:
     """Put gains into the drive and return what trembles at rest after a small kick, of the continuous current."""
     values = gains.to_drive()
     session.write({key: values[key] for key in KNOB})
-    torque, _ = at_rest_after_a_kick(session, "position", small_step(session, gains.position_gain))
+    torque, _ = at_rest_after_a_kick(session, "position", kick_size(session, gains.position_gain))
     return torque / (session.axis.motor.torque_constant * session.current_continuous)
 
 

@@ -14,6 +14,7 @@ from cadrel.procedures.session import Session
 
 AT_REST, NOISE_SECONDS = 0.3, 0.25  # [s] before, and of, a look at an axis at rest
 KICKED, RESTED, LOOKED_AT = 0.06, 0.45, 0.6  # [s] of each half of a small move, and after it; share of that looked at
+WINDOWS = 4.0  # of the goal's position window, that an axis is kicked by before it should rest
 RIPPLE_TOLERANCE = 0.2  # of the ripple asked for: a quarter of a second of noise is no surer
 
 
@@ -51,6 +52,18 @@ def small_step(session: Session, gain: float) -> float:
     by_torque = torque / max(session.values["velocity.gain"] * gain, 1e-12)
     by_speed = 0.3 * session.consent.speed / gain
     return max(min(by_torque, by_speed, 0.2 * session.consent.travel), 6 * session.axis.feedback.count_angle)
+
+
+def kick_size(session: Session, gain: float) -> float:
+    """Return a step of position that wakes what sleeps at rest: several windows long, as the end of a move is. [rad]
+
+    A limit cycle through play or between counts may need more than a small step to begin. Not faster than a third of
+    the speed agreed to.
+    """
+    by_speed = 0.3 * session.consent.speed / gain
+    return max(
+        small_step(session, gain), min(WINDOWS * session.axis.goal.window, by_speed, 0.1 * session.consent.travel)
+    )
 
 
 def ripple_criterion(session: Session, ripple: float) -> Criterion:

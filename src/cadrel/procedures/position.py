@@ -16,6 +16,7 @@ from cadrel.procedures.judging import (
     asked_of,
     at_rest_after_a_kick,
     go_back_unless_proven,
+    kick_size,
     ripple_criterion,
     small_step,
 )
@@ -61,7 +62,7 @@ def run_position_loop(session: Session) -> Outcome:
     kept = {k: session.values[k] for k in changes}
     session.write(changes)
     try:
-        gains, ripple = _without_hunting(session, gains, size)
+        gains, ripple = _without_hunting(session, gains)
         if gains.position_gain != changes["position.gain"]:
             changes["position.gain"], limited_by = gains.position_gain, "hunting at rest: play, or steps of the device"
         new = _step(session, size, 0.5)
@@ -73,7 +74,7 @@ def run_position_loop(session: Session) -> Outcome:
     return outcome
 
 
-def _without_hunting(session: Session, gains: Gains, size: float) -> tuple[Gains, float]:
+def _without_hunting(session: Session, gains: Gains) -> tuple[Gains, float]:
     """Lower the position gain until the axis comes to rest after a small step; returns it, and the ripple left. [N·m]
 
     A loop that is calm by every margin may hunt between two steps of its device, or through its play: a limit cycle,
@@ -83,7 +84,7 @@ def _without_hunting(session: Session, gains: Gains, size: float) -> tuple[Gains
 
     def look() -> tuple[float, bool]:
         session.enter("looking for hunting at rest", 0.45)
-        ripple, flicker = at_rest_after_a_kick(session, "position", size)
+        ripple, flicker = at_rest_after_a_kick(session, "position", kick_size(session, gains.position_gain))
         return ripple, flicker <= most and ripple_criterion(session, ripple).passed
 
     first, rests = look()

@@ -20,7 +20,7 @@ from cadrel.procedures.judging import (
     NOISE_SECONDS,
     at_rest_after_a_kick,
     go_back_unless_proven,
-    small_step,
+    kick_size,
 )
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import (
@@ -42,6 +42,7 @@ from cadrel.procedures.velocity_report import STEP_SECONDS, Tried, outcome_of, p
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
 KICK = 0.05  # of the speed agreed to
 FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
+HUNTS, JUST = 1.5, 1.1  # times the budget, beyond which it is no mere noise; how much more noise is then owed for
 MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
 LEFT_FOR_POSITION = 0.9  # of the ripple's budget: the position loop around adds some
 MORE_TRIES = 2  # proposals after one that missed what was asked
@@ -146,7 +147,8 @@ def _tuned(
     require_lines(session, again, excitation, share=PRECISE)
     second = fit_plant(session, tuning.gains, again, near=fit)
     moved = max(seen.moved, _moved(fit, second, seen.closed, highest=float(again.frequency[-1])))
-    noise = FIRMLY * noise_behind(min(ripple, MOST_AT_ONCE * budget), tuning.gains)
+    firmly = FIRMLY if ripple > HUNTS * budget else JUST
+    noise = firmly * noise_behind(min(ripple, MOST_AT_ONCE * budget), tuning.gains)
     after = _Seen(measured=again, fit=second, closed=seen.closed, moved=moved, noise=max(seen.noise, noise))
     tried = Tried(
         gains=tuning.gains, limited_by=tuning.limited_by, fits=(fit, second), measured=again, record=record,
@@ -173,7 +175,7 @@ def _ripple_around(session: Session, seen: _Seen, gains: Gains, asked: Robustnes
     kept = session.values["position.gain"]
     session.write({"position.gain": around.position_gain})
     try:
-        ripple, _ = at_rest_after_a_kick(session, "position", small_step(session, around.position_gain))
+        ripple, _ = at_rest_after_a_kick(session, "position", kick_size(session, around.position_gain))
     finally:
         session.write({"position.gain": kept})
     return ripple

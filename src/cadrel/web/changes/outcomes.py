@@ -9,8 +9,8 @@ from django.utils import timezone
 
 from cadrel.core import verdict as core
 from cadrel.core.axis import entry_from_drive
-from cadrel.core.parameters import full_label
-from cadrel.procedures import Outcome, RunRecord
+from cadrel.core.parameters import REGISTRY, STEPS, full_label
+from cadrel.procedures import Outcome, RunRecord, in_order
 from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.runs.models import Event, Finding, Proposal, Run, Verdict
@@ -97,14 +97,25 @@ def keep_outcome(
     if outcome.withheld:
         back = [{"key": k, "before": before.get(k), "after": v} for k, v in outcome.withheld.items()]
         Proposal.objects.create(
-            axis=axis, step=step, changes=back, reason=said.strip()[:300], state="withheld", who=who
+            axis=axis,
+            step=step,
+            changes=back,
+            reason=said.strip()[:300],
+            state="withheld",
+            who=who,
+            first_run=runs[0].number if runs else None,
         )
     if not outcome.changes:
         derive_states(axis, step)
         return None
     changes = [{"key": k, "before": before.get(k), "after": v} for k, v in outcome.changes.items()]
     reason = str(outcome.margins.get(step, {}).get("limited_by", ""))
-    return Proposal.objects.create(axis=axis, step=step, changes=changes, reason=reason, who=who)
+    proposal = Proposal.objects.create(
+        axis=axis, step=step, changes=changes, reason=reason, who=who, first_run=runs[0].number if runs else None
+    )
+    if finds:
+        derive_states(axis, step)  # what another procedure of the step found before is not what the drive holds now
+    return proposal
 
 
 def keep_verdict(
@@ -134,6 +145,12 @@ def derive_states(axis: Axis, step: str) -> None:
 
 
 @transaction.atomic
+def _comes_before(step: str, other: str) -> bool:
+    """Whether a step of the route comes before another."""
+    order = [s.key for s in STEPS]
+    return order.index(step) < order.index(other)
+
+
 def take_proposal(proposal: Proposal, keys: Iterable[str], *, who: Any) -> list[dict[str, Any]]:
     """Take the named changes into the project; returns the others, whose old values belong back into the drive."""
     chosen = set(keys)
@@ -148,10 +165,19 @@ def take_proposal(proposal: Proposal, keys: Iterable[str], *, who: Any) -> list[
     proposal.save()
     if taken:
         save_entries(axis, taken, author=who, cause=f"{proposal.step} proposal taken", proven_step=proposal.step)
-    if not left:
-        derive_states(axis, proposal.step)
-    else:
-        axis.findings.filter(step=proposal.step).update(state="stale", stale_because="the proposal was not taken whole")
+    # Values of an earlier step, tuned there and changed here, are no longer those that were proven there.
+    earlier = {REGISTRY[key].step for key in taken} & {p.step for p in in_order() if p.step != proposal.step}
+    axis.findings.filter(step__in=[s for s in earlier if _comes_before(s, proposal.step)]).update(
+        state="stale", stale_because=f"values changed by the {proposal.step} step"
+    )
+    # A step may have several procedures: what an earlier run of another found rests on the values from before.
+    own = axis.findings.filter(step=proposal.step)
+    newer = own if proposal.first_run is None else own.filter(run__number__gte=proposal.first_run)
+    if taken and proposal.first_run is not None:
+        own.filter(run__number__lt=proposal.first_run).update(state="stale", stale_because="gains of a later run taken")
+    if left:
+        newer.update(state="stale", stale_because="the proposal was not taken whole")
+    derive_states(axis, proposal.step)
     Event.objects.create(axis=axis, who=who, kind="proposal", text=f"Proposal for {proposal.step} {proposal.state}.")
     return left
 

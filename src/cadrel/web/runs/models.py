@@ -185,6 +185,7 @@ class Proposal(models.Model):
     step = models.CharField(max_length=20)
     changes: Any = models.JSONField(help_text="[{key, before, after}], drive values")
     reason = models.CharField(max_length=300, blank=True)
+    first_run = models.PositiveIntegerField(null=True, help_text="number of the first run it came with")
     state = models.CharField(max_length=10, default="open")
     who = models.ForeignKey(settings.AUTH_USER_MODEL, models.PROTECT, related_name="+")
     created = models.DateTimeField(auto_now_add=True)

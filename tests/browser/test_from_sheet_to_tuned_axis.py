@@ -64,6 +64,7 @@ def test_from_a_data_sheet_to_a_tuned_axis(page: Page, stack: Stack) -> None:
     _jog_both_ways(page, bench)
     _go_on_in_one_go(page, bench)
     _change_by_hand_and_look_at_the_move(page)
+    _climb_and_refuse(page, bench)
     _store_and_survive_the_power_cut(page, bench)
     _everything_is_there_after_a_new_login(page, stack)
 
@@ -230,10 +231,52 @@ def _change_by_hand_and_look_at_the_move(page: Page) -> None:
     expect(page.get_by_text("pending").first).to_be_visible()
     page.get_by_role("button", name="Go back").click()
     expect(gain).to_have_value(kept)
+    _drag_to_robust(page)
+    expect(page.locator(".front-told")).to_contain_text("times as quick as kept")
+    expect(margin).not_to_have_text(before)
+    assert float(margin.inner_text()) > float(before)
+    assert float(gain.input_value()) < float(kept)
+    page.get_by_role("button", name="Go back").click()
+    expect(gain).to_have_value(kept)
     step(page, "Acceptance")
     expect(page.get_by_text("✓ Passes")).to_be_visible()
     expect(page.get_by_role("row", name=re.compile("^Settling time"))).to_be_visible()
     assert serious_violations(page) == []
+
+
+def _drag_to_robust(page: Page) -> None:
+    """Drag the point of the line to where its gains are lower."""
+    line = page.get_by_role("slider", name="Robust or quick")
+    expect(line).to_be_visible(timeout=60_000)  # computed once, when the page has come
+    handle = page.locator(".front .handle").bounding_box()
+    assert handle is not None
+    x, y = handle["x"] + handle["width"] / 2, handle["y"] + handle["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x - 25, y + 45, steps=6)
+    page.mouse.up()
+
+
+def _climb_and_refuse(page: Page, bench: object) -> None:
+    """The experts' way: the same move, quicker until it squeals; every try is told, and refused all is as before."""
+    before = bench.read()
+    step(page, "Position loop")
+    page.get_by_label("I see the axis; nobody is near it, and it is safe.").check()
+    page.get_by_role("button", name="Climb until it squeals", exact=True).click()
+    expect(page.get_by_text("is running")).to_be_visible()
+    expect(page.get_by_text("is running")).to_be_hidden(timeout=240_000)
+    page.wait_for_load_state()
+    tries = page.get_by_role("table", name="The same move, try by try").get_by_role("row")
+    assert tries.count() > 3  # its head, as it was, with feedforward, and the way back at the least
+    expect(page.get_by_role("form", name="Proposal")).to_be_visible()
+    assert bench.status()["mode"] == "off"
+    assert serious_violations(page) == []
+    page.get_by_role("button", name="Refuse").click()
+    expect(page.get_by_role("form", name="Proposal")).to_have_count(0)
+    after = bench.read()
+    assert {k: after[k] for k in before if k.startswith(("velocity.", "position."))} == {
+        k: before[k] for k in before if k.startswith(("velocity.", "position."))
+    }
 
 
 def _store_and_survive_the_power_cut(page: Page, bench: object) -> None:
@@ -242,13 +285,17 @@ def _store_and_survive_the_power_cut(page: Page, bench: object) -> None:
     expect(page.get_by_text("Stored: these values survive power-off.")).to_be_visible()
     stored = bench.read("permanent")["velocity.gain"]
     step(page, "Velocity loop")
-    gain = page.locator("#gains").get_by_label(re.compile("^Gain Kp$"))
-    gain.fill(f"{0.9 * float(gain.input_value()):.4g}")
+    _drag_to_robust(page)
+    expect(page.locator(".front-told")).to_contain_text("times as quick as kept")
     page.get_by_role("button", name="Keep and send").click()
-    expect(page.get_by_label("Not stored")).to_have_text("1")
-    assert bench.read()["velocity.gain"] != stored
+    expect(page.get_by_label("Not stored")).to_have_text("3")
+    sent = bench.read()
+    assert sent["velocity.gain"] < stored
+    assert sent["velocity.gain"] * sent["velocity.reset_time"] == pytest.approx(
+        stored * bench.read("permanent")["velocity.reset_time"], rel=1e-3
+    )
     step(page, "Drive")
-    expect(page.get_by_text("Cutting the supply now loses 1 value: Velocity loop: gain.")).to_be_visible()
+    expect(page.get_by_text("Cutting the supply now loses 3 values")).to_be_visible()
     asked: list[str] = []
     expect(page.locator("form[data-ask]").first).to_have_attribute("data-ready", "1")
     page.once("dialog", lambda d: (asked.append(d.message), d.accept()))

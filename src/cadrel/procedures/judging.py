@@ -7,13 +7,16 @@ import numpy as np
 
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Margins
+from cadrel.core.motion import move_profile, stroke_sequence
 from cadrel.core.tuning import spread_of
 from cadrel.core.verdict import AskedOfLoop, Criterion, at_most
+from cadrel.link import Recording
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.session import Session
 
 AT_REST, NOISE_SECONDS = 0.3, 0.25  # [s] before, and of, a look at an axis at rest
 KICKED, RESTED, LOOKED_AT = 0.06, 0.45, 0.6  # [s] of each half of a small move, and after it; share of that looked at
+STROKE, STROKE_SPEED = 0.4, 0.6  # of travel and speed agreed to, of a stroke after which an axis should rest
 WINDOWS = 4.0  # of the goal's position window, that an axis is kicked by before it should rest
 RIPPLE_TOLERANCE = 0.2  # of the ripple asked for: a quarter of a second of noise is no surer
 
@@ -38,7 +41,36 @@ def at_rest_after_a_kick(session: Session, mode: str, size: float) -> tuple[floa
         session.hold(0.1)
         record = session.excite_and_record(["position", "i_q_ref"], mode, wave, divider=session.rates.ticks, repeats=1)
     session.standstill()
-    quiet = slice(-round(LOOKED_AT * rests), None)
+    return _trembling(session, record, slice(-round(LOOKED_AT * rests), None))
+
+
+def at_rest_after_a_stroke(session: Session) -> tuple[float, float]:
+    """Run a stroke out and back under position control and stay; return what trembles after it. [N·m], [rad]
+
+    As after a kick, the worse of both ends. What a kick leaves asleep - a load that lies against one side of its play -
+    a whole move may wake: loops are judged by how they stand after one.
+    """
+    v = session.values
+    profile = move_profile(
+        STROKE * session.consent.travel, velocity=min(v["limit.velocity"], STROKE_SPEED * session.consent.speed),
+        acceleration=v["limit.acceleration"], jerk=v["limit.jerk"],
+    )  # fmt: skip
+    sequence = stroke_sequence(profile, dwell=RESTED, repeats=1)
+    with session.enabled("position"):
+        session.hold(0.1)
+        session.arm(
+            ["position", "i_q_ref", "profile_active"], seconds=sequence.duration, signal="profile_active", level=0.5
+        )
+        session.drive.run_path(sequence.segments)
+        record = session.recorded(at_most=sequence.duration + 3)
+    session.standstill()
+    rests = round(LOOKED_AT * RESTED / record.period)
+    half = len(record["position"]) // 2
+    ends = [_trembling(session, record, slice(end - rests, end)) for end in (half, len(record["position"]))]
+    return max(e[0] for e in ends), max(e[1] for e in ends)
+
+
+def _trembling(session: Session, record: Recording, quiet: slice) -> tuple[float, float]:
     position, current = record["position"][quiet], record["i_q_ref"][quiet]
     time = np.arange(len(current))
     left = current - np.polyval(np.polyfit(time, current, 1), time)

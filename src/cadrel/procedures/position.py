@@ -15,6 +15,7 @@ from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.judging import (
     asked_of,
     at_rest_after_a_kick,
+    at_rest_after_a_stroke,
     go_back_unless_proven,
     kick_size,
     ripple_criterion,
@@ -84,7 +85,9 @@ def _without_hunting(session: Session, gains: Gains) -> tuple[Gains, float]:
 
     def look() -> tuple[float, bool]:
         session.enter("looking for hunting at rest", 0.45)
-        ripple, flicker = at_rest_after_a_kick(session, "position", kick_size(session, gains.position_gain))
+        kicked = at_rest_after_a_kick(session, "position", kick_size(session, gains.position_gain))
+        moved = at_rest_after_a_stroke(session)
+        ripple, flicker = max(kicked[0], moved[0]), max(kicked[1], moved[1])
         return ripple, flicker <= most and ripple_criterion(session, ripple).passed
 
     first, rests = look()

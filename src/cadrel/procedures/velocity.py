@@ -19,6 +19,7 @@ from cadrel.procedures.judging import (
     AT_REST,
     NOISE_SECONDS,
     at_rest_after_a_kick,
+    at_rest_after_a_stroke,
     go_back_unless_proven,
     kick_size,
 )
@@ -175,7 +176,8 @@ def _ripple_around(session: Session, seen: _Seen, gains: Gains, asked: Robustnes
     kept = session.values["position.gain"]
     session.write({"position.gain": around.position_gain})
     try:
-        ripple, _ = at_rest_after_a_kick(session, "position", kick_size(session, around.position_gain))
+        kicked, _ = at_rest_after_a_kick(session, "position", kick_size(session, around.position_gain))
+        ripple = max(kicked, at_rest_after_a_stroke(session)[0])
     finally:
         session.write({"position.gain": kept})
     return ripple

@@ -9,6 +9,7 @@ inverter.py     levels of current -> what dead time takes; sensors without curre
 load.py         inertia, friction, gravity from back-and-forth runs
 plant.py        what load and velocity runs found, as one typed value
 two_mass.py     measured velocity plant -> two-mass model
+chain.py        measured velocity plant -> one, two or three masses, as the data have it
 play.py         a shaft swung around its resonance -> play, closed stiffness
 mode.py         one resonance looked at closely -> frequency, damping
 cogging.py      runs at constant speed -> torque over a turn, by harmonics
@@ -23,6 +24,7 @@ from cadrel.core.identification.alignment import (
     offset_from_alignment,
 )
 from cadrel.core.identification.by_hand import Contradiction, OffsetByHand, offset_by_hand
+from cadrel.core.identification.chain import Chain, fit_chain
 from cadrel.core.identification.cogging import CoggingMap, cogging_map
 from cadrel.core.identification.electrical import (
     angle_error_from_spinning,
@@ -48,6 +50,7 @@ from cadrel.core.identification.turning import (
 from cadrel.core.identification.two_mass import PlantFit, fit_spring, fit_two_mass
 
 __all__ = [
+    "Chain",
     "CoggingMap",
     "Contradiction",
     "DeadTime",
@@ -75,6 +78,7 @@ __all__ = [
     "angle_from_slips",
     "cogging_map",
     "fit_admittance",
+    "fit_chain",
     "fit_dead_time",
     "fit_load",
     "fit_mode",

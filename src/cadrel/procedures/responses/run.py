@@ -7,22 +7,25 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.axis import START_TORQUE_FILTER_HZ, AxisModel, careful_velocity
-from cadrel.core.control import read_margins
+from cadrel.core.control import Gains, Winding, read_margins
 from cadrel.core.errors import UnusableInput
+from cadrel.core.identification import Chain, Estimated, fit_chain
+from cadrel.core.identification.chain import MOST_MASSES
 from cadrel.core.identification.mode import Mode, fit_mode
 from cadrel.core.parameters import SECTIONS, default_drive_values
 from cadrel.core.response import FrequencyResponse, curve_of
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
-from cadrel.procedures.plant_in_motion import one_after_the_other
-from cadrel.procedures.responses.measure import PASS_REACH, POINTS, Measured, measure
+from cadrel.procedures.plant_in_motion import edge_age, one_after_the_other
+from cadrel.procedures.responses.measure import PASS_REACH, POINTS, Measured, bias_of, measure
 from cadrel.procedures.responses.request import LOOPS, SIGNALS, USUAL_SHARE, Request
 from cadrel.procedures.session import Session
 
 SOFT_HZ = 8.0  # crossover of the loop while a resonance is looked at
 SHAPED_BY = ("velocity.notch_frequency", *(f"velocity.section{n}_pole" for n in SECTIONS))  # at 0 they are off
 SOFTENED = ("velocity.gain", "velocity.reset_time", "velocity.torque_filter", "velocity.feedback_filter", *SHAPED_BY)
+MODEL_KINDS = ("resonance", "inertia", "stiffness", "damping", "delay")
 TRUSTED = 0.9  # coherence of a line that two amplitudes are compared on
 SECONDS = 40.0
 UNITS = {"current": "A", "velocity": "N·m", "position": "rad/s"}
@@ -52,8 +55,9 @@ def run_response(session: Session) -> Outcome:
             ends = 0.05 + 0.9 * (k + 1) / request.amplitudes
             done.append(measure(session, request, 2.0**k, (begins, ends)))
     mode = _look_closely(session, request, done[-1])
+    chain = _modelled(session, request, done[-1])
     session.enter("done", 1.0)
-    return _outcome(session, request, done, mode)
+    return _outcome(session, request, done, mode, chain)
 
 
 @contextmanager
@@ -83,6 +87,42 @@ def _look_closely(session: Session, request: Request, measured: Measured) -> Mod
         return None
 
 
+def _modelled(session: Session, request: Request, measured: Measured) -> Chain | None:
+    """The chain of masses that the plant of a velocity loop shows in motion; at rest friction holds it."""
+    total = session.plant.total
+    if request.loop != "velocity" or not request.moving or request.around or total is None:
+        return None
+    session.enter("fitting masses and springs", 0.97)
+    try:
+        return fit_chain(
+            measured.plant, Winding.from_drive(session.values), Gains.from_drive(session.values, session.rates),
+            inertia=total.inertia, viscous=total.viscous_total, edge_age=edge_age(session, bias_of(session, request)),
+        )  # fmt: skip
+    except UnusableInput as unseen:
+        session.note(unseen.text)
+        return None
+
+
+def _of_chain(chain: Chain) -> list[Finding]:
+    """Order, resonances, masses, springs and delay of the model, each with its std."""
+    found = [Finding(kind="model_order", label="Masses that the data show", value=chain.order, unit="", run=0)]
+
+    def told(kind: str, label: str, every: tuple[Estimated, ...], unit: str, factor: float = 1.0) -> None:
+        for n, one in enumerate(every, 1):
+            name = label if len(every) == 1 else f"{label} {n}"
+            found.append(
+                Finding(kind=f"model_{kind}_{n}", label=name, value=factor * one.value, unit=unit,
+                        std=factor * one.std, run=0)
+            )  # fmt: skip
+
+    told("resonance", "Resonance of the model", chain.resonances, "Hz")
+    told("inertia", "Mass" if chain.order == 1 else "Mass from the motor on,", chain.inertias, "kg·m²")
+    told("stiffness", "Spring", chain.stiffnesses, "N·m/rad")
+    told("damping", "Damping of the spring", chain.dampings, "%", 100.0)
+    told("delay", "Delay beside what is known", (chain.delay,), "s")
+    return found
+
+
 def _peak_near(plant: FrequencyResponse, around: float) -> float:
     """Frequency of the strongest answer within a tenth of one that was asked for. [Hz]"""
     near = np.abs(plant.frequency / around - 1) < 0.1
@@ -100,7 +140,9 @@ def _differ(done: list[Measured]) -> float | None:
     return float(np.max(np.abs(20 * np.log10(np.abs(last.value[sure] / first.value[sure])))))
 
 
-def _outcome(session: Session, request: Request, done: list[Measured], mode: Mode | None) -> Outcome:
+def _outcome(
+    session: Session, request: Request, done: list[Measured], mode: Mode | None, chain: Chain | None
+) -> Outcome:
     last = done[-1]
     margins = read_margins(last.opened.value, last.opened.frequency, closed_loop=last.closed.value)
     findings = []
@@ -130,6 +172,12 @@ def _outcome(session: Session, request: Request, done: list[Measured], mode: Mod
                     std=100 * mode.damping.std, run=0),
         ]  # fmt: skip
         metrics |= {"mode_hz": mode.frequency.value, "mode_damping": mode.damping.value, "mode_lines": mode.lines}
+    modelled = {}
+    if chain is not None:
+        findings += _of_chain(chain)
+        metrics |= {"model_misfit": chain.misfit, "model_criterion": list(chain.criterion)}
+        masses = "one mass" if chain.order == 1 else f"{chain.order} masses"
+        modelled = {"model": {"label": f"model, {masses}", **curve_of(chain.frequency, chain.fitted)}}
     run = RunRecord(
         kind="response",
         title=f"Response, {request.loop} loop, {where}",
@@ -144,6 +192,7 @@ def _outcome(session: Session, request: Request, done: list[Measured], mode: Mod
             "loop": request.loop,
             "plant_db": PLANT_DB[request.loop],
             "responses": [_curves(m, UNITS[request.loop]) for m in done],
+            **modelled,
         },
     )  # fmt: skip
     return Outcome(findings=findings, runs=[run], summary=_summary(request, last, mode))
@@ -188,7 +237,10 @@ def _usual(value: float) -> Any:
 PROCEDURE = declare(
     Procedure(
         key="response", step="velocity", does="Measure the response", run=run_response, plan=_plan, fine_feedback=True,
-        finds=("response_phase", "response_bandwidth", "response_levels", "mode_frequency", "mode_damping"),
+        finds=(
+            "response_phase", "response_bandwidth", "response_levels", "mode_frequency", "mode_damping", "model_order",
+            *(f"model_{kind}_{n}" for kind in MODEL_KINDS for n in range(1, MOST_MASSES + 1)),
+        ),
         arguments=(
             Argument(key="loop", label="Loop", unit="", low=0, high=2, preset=_usual(1), whole=True, choices=LOOPS),
             Argument(key="signal", label="Signal", unit="", low=0, high=1, preset=_usual(0), whole=True,

@@ -245,6 +245,8 @@ def _response_plot(run: Run, which: str) -> dict[str, Any]:
         db = [d + sign * b for d, b in zip(curve["db"], curve["band_db"], strict=True)]
         series.append({"label": label, "style": "ghost", "f": curve["f"], "db": db, "deg": curve["deg"]})
     series.append({"label": last["label"], "style": "solid", **_curve(curve)})
+    if which == "plant" and "model" in c:
+        series.append({"label": c["model"]["label"], "style": "dashed", **_curve(c["model"])})
     return {
         "title": f"{c['loop'].capitalize()} loop: {RESPONSES[which]}",
         "kind": "bode",

@@ -8,7 +8,10 @@ import pytest
 
 from cadrel.cli.commission import commission_in_process
 from cadrel.cli.guard_evidence import draw_hanging, try_bench
+from cadrel.cli.unkind_draws import draw_unkind
+from cadrel.core.axis import understand
 from cadrel.core.simulation import SimulatedDrive
+from cadrel.procedures import PROCEDURES, Session
 from cadrel.procedures.route import load_project_values
 from tests.conftest import rig_of, values_of
 
@@ -68,3 +71,33 @@ def test_the_demonstrations_lift_goes_from_its_data_to_an_accepted_move() -> Non
     assert (result.status, result.reason) == ("proven", "")
     assert drive._state.brake == 1
     assert result.outcomes["acceptance"].verdict is not None
+
+
+def test_a_load_that_friction_holds_but_sliding_friction_does_not_is_not_let_go(make_drive: MakeDrive) -> None:
+    """It stood still on shorted windings, then slipped through a vector a quarter turn beside, and fell."""
+    truth, values = draw_unkind(np.random.default_rng([7, 29]))
+    sliding = truth.coulomb_motor + truth.coulomb_load
+    assert sliding < truth.torque_load < truth.breakaway_ratio * sliding
+    client, drive = make_drive(truth, seed=36)
+    axis, sent = understand(values), load_project_values(client, values, owner="test")  # type: ignore[arg-type]
+    phases = [""]
+    fastest: dict[str, float] = {}
+    advance = drive.advance
+
+    def watched(seconds: float) -> None:
+        advance(seconds)
+        fastest[phases[-1]] = max(fastest.get(phases[-1], 0.0), abs(float(drive._state.omega1)))
+
+    drive.advance = watched  # type: ignore[method-assign]
+    procedure = PROCEDURES["commutation"]
+    session = Session(
+        drive=client, axis=axis, consent=procedure.consent(axis, sent),  # type: ignore[arg-type]
+        report=lambda phase, share: phases.append(phase),
+    )  # fmt: skip
+    outcome = procedure.run(session)
+    assert outcome.verdict is not None
+    assert outcome.verdict.is_proven
+    # Until the vector is turned on purpose nothing is faster than a swing about it; it fell at 50 rad/s before.
+    opening = [speed for phase, speed in fastest.items() if "opening" in phase or "looking" in phase]
+    assert opening
+    assert max(opening) < 20.0

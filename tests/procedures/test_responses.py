@@ -67,6 +67,19 @@ def test_what_is_controlled_open_and_closed_belong_together() -> None:
     assert np.median(np.abs(20 * np.log10(np.abs(plant / model)))) < 0.3
 
 
+def test_the_model_of_the_plant_has_as_many_masses_as_the_rig_and_its_resonance() -> None:
+    ringing = rung(180.0, 0.02)
+    outcome, _ = Ready(ringing).run("response")
+    found = {x.kind: x for x in outcome.findings}
+    assert found["model_order"].value == 2
+    assert found["model_resonance_1"].value == pytest.approx(180.0, rel=0.01)
+    assert found["model_resonance_1"].std is not None
+    assert found["model_inertia_1"].value == pytest.approx(ringing.inertia_motor, rel=0.1)
+    assert outcome.runs[0].curves["model"]["label"] == "model, 2 masses"
+    at_rest, _ = Ready(ringing).run("response", moving=0.0)
+    assert "model_order" not in {x.kind for x in at_rest.findings}  # friction holds it: that is no chain of masses
+
+
 @pytest.mark.parametrize("moving", [0.0, 1.0])
 def test_the_position_loops_margin_is_the_true_one(moving: float) -> None:
     ready = Ready(replace(LIFT, coulomb_motor=0.0, coulomb_load=0.0))

@@ -43,7 +43,8 @@ from cadrel.procedures.velocity_report import STEP_SECONDS, Tried, outcome_of, p
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
 KICK = 0.05  # of the speed agreed to
 FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
-HUNTS, JUST = 1.5, 1.1  # times the budget, beyond which it is no mere noise; how much more noise is then owed for
+UNEXPLAINED, HEARD = 2.5, 0.3  # times the ripple that noise explains, and of the budget: beyond both it hunts
+JUST = 1.1  # how much more noise is owed for, where it is mere noise
 MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
 LEFT_FOR_POSITION = 0.9  # of the ripple's budget: the position loop around adds some
 MORE_TRIES = 2  # proposals after one that missed what was asked
@@ -59,7 +60,9 @@ class _Seen:
     fit: PlantFit
     closed: Closed | None  # the resonance swung strongly
     moved: float  # share by which the resonance moves with amplitude, beside its play
-    noise: float  # [rad/s] of the raw speed
+    noise: float  # [rad/s] of the raw speed that a proposal must bear: the device's, or what hunting is owed for
+    device: float  # [rad/s] of it the device's own, as it stood under the loop from before
+    hunts: bool = False  # it trembles at rest by more than the noise explains
 
     @property
     def play(self) -> Play | None:
@@ -92,15 +95,18 @@ def run_velocity_loop(session: Session) -> Outcome:
     require_lines(session, measured, excitation, share=ROUGH)
     fit = fit_plant(session, before, measured)
     seen = _Seen(
-        measured=measured, fit=fit, closed=swung_closed(session, before, fit, 0.38), moved=0.0, noise=noise
+        measured=measured, fit=fit, closed=swung_closed(session, before, fit, 0.38), moved=0.0, noise=noise,
+        device=noise,
     )  # fmt: skip
     try:
         asked = seen.asked(session.axis.robustness)
         outcome, seen = _tuned(session, before, seen, excitation, old_step, asked)
         for _ in range(MORE_TRIES):
-            if outcome.verdict is None or outcome.verdict.is_proven:
+            assert outcome.verdict is not None
+            if outcome.verdict.is_proven and not seen.hunts:
                 break
-            session.note(f"A proposal missed: {outcome.verdict.reason}. Tuned anew on what was measured around it.")
+            why = "the axis hunts at rest" if outcome.verdict.is_proven else outcome.verdict.reason
+            session.note(f"A proposal missed: {why}. Tuned anew on what was measured around it.")
             asked = _with_room(seen.asked(session.axis.robustness), outcome.verdict.criteria)
             try:
                 outcome, seen = _tuned(session, before, seen, excitation, old_step, asked)
@@ -148,9 +154,20 @@ def _tuned(
     require_lines(session, again, excitation, share=PRECISE)
     second = fit_plant(session, tuning.gains, again, near=fit)
     moved = max(seen.moved, _moved(fit, second, seen.closed, highest=float(again.frequency[-1])))
-    firmly = FIRMLY if ripple > HUNTS * budget else JUST
+    # Beside what its noise explains, an axis that trembles hunts, though it be within what was asked.
+    explained = seen.device / noise_behind(1.0, tuning.gains)
+    hunts = ripple > max(UNEXPLAINED * explained, HEARD * budget)
+    firmly = FIRMLY if hunts else JUST
     noise = firmly * noise_behind(min(ripple, MOST_AT_ONCE * budget), tuning.gains)
-    after = _Seen(measured=again, fit=second, closed=seen.closed, moved=moved, noise=max(seen.noise, noise))
+    after = _Seen(
+        measured=again,
+        fit=second,
+        closed=seen.closed,
+        moved=moved,
+        noise=max(seen.noise, noise),
+        device=seen.device,
+        hunts=hunts,
+    )
     tried = Tried(
         gains=tuning.gains, limited_by=tuning.limited_by, fits=(fit, second), measured=again, record=record,
         steps=(old_step, new_step), closed=seen.closed, moved=moved, ripple=ripple, noise=seen.noise,

@@ -23,6 +23,7 @@ FALLS_WITHIN = 0.25  # [s] after the brake has opened
 LEARNED_WITHIN = 1.0  # [s] for the brake to open and the load to show
 ROOM = 0.75  # electrical turns a load may move while a vector tries to catch it
 WIGGLE = math.radians(60)  # electrical
+CAUGHT = (0.25, 2.5)  # of the wiggle, that a shaft moves which a vector has caught: less sticks, more slips
 LOOK = 0.02  # [s] between two looks at a swinging shaft
 SIGNALS = ("signal_cos", "signal_sin")
 CHANNELS = ("vector_angle", "counts", "hall", "index_count", "index_seen", "i_d", "v_d", "v_q", "velocity")
@@ -39,12 +40,13 @@ def resting_place(session: Session, centre: float, current: float) -> float | No
 
     A hanging load that starts from the far side of a vector slips through it and falls. So the brake is opened on a
     vector with little room. What was not caught stood about opposite to it, and how far it went from there the counts
-    tell: the next vector is where the rotor stands by that.
+    tell: the next vector is where the rotor stands by that. A load that friction holds may be heavier than what rubs
+    once it slides: it is not let go on a vector that has not caught it either.
     """
     if not session.axis.has_brake:
         return None
     caught, held = _caught_by_its_own_current(session, current)
-    if caught is not None or held:
+    if caught is not None:
         return caught
     v, angle = session.values, 0.0
     for _ in range(CATCHES):
@@ -54,8 +56,11 @@ def resting_place(session: Session, centre: float, current: float) -> float | No
             with session.enabled_around(
                 "vector", float(before["position"]), travel=ROOM * TURN / v["motor.pole_pairs"]
             ):
-                if _is_caught(session, angle, current):
+                followed = _followed(session, angle, current)
+                if CAUGHT[0] < followed < CAUGHT[1]:
                     return angle
+                if held and followed <= CAUGHT[0]:
+                    return None  # friction holds it against the vector as well
         except AxisStopped:
             if abs(session.standstill()["position"] - centre) > session.consent.travel:
                 raise
@@ -106,8 +111,11 @@ def learn_holding_vector(drive: Drive, axis: AxisModel) -> bool:
     return not status["catching"]
 
 
-def _is_caught(session: Session, angle: float, current: float) -> bool:
-    """Whether the shaft goes with the vector; friction may hold it even on the far side, and lets go once it turns."""
+def _followed(session: Session, angle: float, current: float) -> float:
+    """How far the shaft went with a vector turned there and back, of that way: about 1 where the vector has caught it.
+
+    Friction may hold it even on the far side, and lets go once the vector turns.
+    """
     v = session.values
     el_per_count = TURN / v["feedback.counts"] * v["motor.pole_pairs"]
     session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
@@ -116,8 +124,7 @@ def _is_caught(session: Session, angle: float, current: float) -> bool:
     for turned in (WIGGLE, 0.0):
         session.drive.vector(angle=angle + turned, rate=TURN * SLOW_TURN / 2, current=current, rise=current / 0.2)
         places.append(session.hold(WIGGLE / (TURN * SLOW_TURN / 2) + 0.1)["counts"])
-    moved = float(np.ptp(places)) * el_per_count
-    return 0.25 * WIGGLE < moved < 2.5 * WIGGLE
+    return float(np.ptp(places)) * el_per_count / WIGGLE
 
 
 def begin_at(session: Session, angle: float | None, current: float) -> None:

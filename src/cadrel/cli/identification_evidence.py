@@ -167,6 +167,17 @@ def evidence(*, benches: int, seed: int, out: Path, kept: Path) -> int:
     return 0 if good else 1
 
 
+def _of_quantity(key: str, rows: list[Identified], asked: str, name: str) -> tuple[str, float]:
+    """One line of the table, and the 95th percentile of the error; empty where nothing was found. [%]"""
+    errors = 100 * np.abs([r.errors[key] for r in rows if key in r.errors])
+    if not len(errors):
+        return "", math.nan
+    sigmas = np.abs([r.sigmas[key] for r in rows if key in r.sigmas])
+    within = f"{100 * float(np.mean(sigmas <= 2)):.0f} %" if len(sigmas) else "–"
+    at95 = float(np.quantile(errors, 0.95))
+    return f"| {name} | {len(errors)} | {np.median(errors):.2f} % | {at95:.2f} % | {asked} | {within} |", at95
+
+
 def document(rows: list[Identified], *, seed: int) -> tuple[str, bool]:
     """Return the Markdown document, and whether every bound is kept."""
     fine = [r for r in rows if r.device != "halls"]  # which have no velocity loop, and therefore no response
@@ -189,15 +200,16 @@ def document(rows: list[Identified], *, seed: int) -> tuple[str, bool]:
         "| --- | --- | --- | --- | --- | --- |",
     ]  # fmt: skip
     good = len(through) >= 0.98 * len(fine)
+    tight_rows, loose_rows = [r for r in rows if not r.has_play], [r for r in rows if r.has_play]
     for key, asked in ASKED.items():
-        errors = 100 * np.abs([r.errors[key] for r in rows if key in r.errors])
-        if not len(errors):
-            continue
-        sigmas = np.abs([r.sigmas[key] for r in rows if key in r.sigmas])
-        within = f"{100 * float(np.mean(sigmas <= 2)):.0f} %" if len(sigmas) else "–"
-        at95 = float(np.quantile(errors, 0.95))
-        good = good and at95 <= asked
-        lines.append(f"| {key} | {len(errors)} | {np.median(errors):.2f} % | {at95:.2f} % | {asked:g} % | {within} |")
+        # Behind play a shaft rings lower the less it swings: what is measured there is no error of the measurement.
+        of = tight_rows if key == "resonance" else rows
+        line, at95 = _of_quantity(key, of, f"{asked:g} %", key)
+        if line:
+            lines.append(line)
+            good = good and at95 <= asked
+    line, _ = _of_quantity("resonance", loose_rows, "–", "resonance, behind play, against its play closed")
+    lines += [line] if line else []
     seen = [r for r in through if r.db is not None]
     tight, loose = [r for r in seen if not r.has_play], [r for r in seen if r.has_play]
     figures: list[tuple[str, Any, float]] = [

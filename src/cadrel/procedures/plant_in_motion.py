@@ -39,7 +39,6 @@ MOST_TORQUE = 0.3  # of the continuous torque, rms: the load's peaks stay below 
 BIAS_SHARE = 0.4  # of the consented speed: the multisine's peaks come on top
 PRECISE = 0.06  # standard deviation over value of a line that may prove or propose something: half a decibel
 ENOUGH = 0.6  # share of the lines that must be so
-NEARLY_ALL = 0.9  # share of the lines that, known so after half of the passes, make the other half superfluous
 FEWEST = 10  # lines below which nothing is computed
 LOUDER, THINNED = 1.8, 3  # torque, and every how-manieth line is kept, where the device's noise covers the answer
 PHASES = 20  # seed of the drawn phases: the same experiment each time
@@ -121,8 +120,6 @@ def measure_plant(
     wanted = len(PASSES)
     while len(parts) < wanted:
         k, direction = len(parts), PASSES[len(parts) % len(PASSES)]
-        if k == len(PASSES) // 2 and _suffices(whole()):
-            break  # a second half would take as long again and tell nothing new
         if seen is None and k == len(PASSES) // 2:
             with suppress(UnusableInput):  # too little was seen for a model: the lines stay alike
                 seen = fit_plant(session, gains, whole())
@@ -149,11 +146,6 @@ def measure_plant(
         session.go_to(home, speed=APPROACH * bias)
     session.standstill()
     return whole(), one_after_the_other(records)
-
-
-def _suffices(measured: FrequencyResponse) -> bool:
-    """Whether nearly all lines are known well after half of the passes."""
-    return len(measured.precise(PRECISE).frequency) >= NEARLY_ALL * len(measured.frequency)
 
 
 def unfiltered_mean(

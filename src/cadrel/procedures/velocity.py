@@ -46,7 +46,6 @@ FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is
 UNEXPLAINED, HEARD = 2.5, 0.3  # times the ripple that noise explains, and of the budget: beyond both it hunts
 JUST = 1.1  # how much more noise is owed for, where it is mere noise
 MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
-LEFT_FOR_POSITION = 0.9  # of the ripple's budget: the position loop around adds some
 MORE_TRIES = 2  # proposals after one that missed what was asked
 WORTH_SAYING = 0.01  # share by which a resonance moves
 SWAYS_HZ = 100.0  # below, an axis at rest moves by itself
@@ -140,7 +139,7 @@ def _tuned(
         measured=seen.measured.precise(PRECISE),
         working=Winding.from_drive(session.values),
         noise=seen.noise,
-        noise_torque=LEFT_FOR_POSITION * budget,
+        noise_torque=budget,
     )
     session.write(velocity_values(tuning.gains))
     new_step = _step(session, 0.5)

@@ -112,8 +112,8 @@ def kernel_speed(truth: RigTruth) -> float:
             drive._path,
             drive._excitation,
             drive._signals,
-            drive._channels,
-            drive._tape,
+            drive._recorder.channels,
+            drive._recorder.tape,
         )
 
     return SECONDS / best_of(call, 5)

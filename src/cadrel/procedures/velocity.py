@@ -43,7 +43,7 @@ from cadrel.procedures.velocity_report import STEP_SECONDS, Tried, outcome_of, p
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
 KICK = 0.05  # of the speed agreed to
 FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
-UNEXPLAINED, HEARD = 2.5, 0.3  # times the ripple that noise explains, and of the budget: beyond both it hunts
+UNEXPLAINED, HEARD = 2.5, 1.0  # times the ripple that noise explains, and of the budget: beyond both it hunts
 JUST = 1.1  # how much more noise is owed for, where it is mere noise
 MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
 MORE_TRIES = 2  # proposals after one that missed what was asked
@@ -153,7 +153,7 @@ def _tuned(
     require_lines(session, again, excitation, share=PRECISE)
     second = fit_plant(session, tuning.gains, again, near=fit)
     moved = max(seen.moved, _moved(fit, second, seen.closed, highest=float(again.frequency[-1])))
-    # Beside what its noise explains, an axis that trembles hunts, though it be within what was asked.
+    # What trembles by more than was asked, and by more than its noise explains, hunts.
     explained = seen.device / noise_behind(1.0, tuning.gains)
     hunts = ripple > max(UNEXPLAINED * explained, HEARD * budget)
     firmly = FIRMLY if hunts else JUST

@@ -11,8 +11,8 @@ from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, 
 from cadrel.core.errors import CadrelError
 from cadrel.core.power import MARGIN, TORQUE_BUILD_UP
 from cadrel.core.simulation import RigTruth, SimulatedDrive
-from cadrel.core.simulation.drive import DriveRefused
 from cadrel.core.simulation.layout import TICK, VECTOR
+from cadrel.core.simulation.refused import DriveRefused
 from tests.conftest import rig_of
 
 FAR = {"guard_low": -1e9, "guard_high": 1e9, "guard_speed": 1e9}

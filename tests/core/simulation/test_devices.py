@@ -9,7 +9,7 @@ import pytest
 
 from cadrel.core.errors import UnusableInput
 from cadrel.core.simulation import FAULTS, RigTruth, SimulatedDrive, plant_of, wired
-from cadrel.core.simulation.drive import DriveRefused
+from cadrel.core.simulation.refused import DriveRefused
 from cadrel.procedures.route import load_project_values
 from tests.conftest import rig_of, values_of
 

@@ -13,6 +13,8 @@ memory.py    volatile and permanent parameters -> Settings
 blockers.py  what prevents enabling, in words
 machine.py   CiA 402 power states as a table
 drive.py     SimulatedDrive: what the wire reaches
+recorder.py, consent.py, received.py   parts of it: the tape, the consent it keeps, what its connector receives
+refused.py   why it does not carry out a command
 """
 
 from cadrel.core.simulation.drive import SimulatedDrive

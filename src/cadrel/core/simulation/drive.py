@@ -3,21 +3,24 @@
 import math
 import secrets
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from typing import Any
 
 import numpy as np
 
-from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import ANGLE_RESTS_ON, field_of
 from cadrel.core.simulation import layout, machine, torque_filters
 from cadrel.core.simulation.blockers import find_blockers
+from cadrel.core.simulation.consent import Consents
 from cadrel.core.simulation.device import hall_sector, is_open, power_off, prime_device, rotor_angle
 from cadrel.core.simulation.faults import FAULTS, wired
 from cadrel.core.simulation.firmware import begin_stop
 from cadrel.core.simulation.kernel import run_ticks
-from cadrel.core.simulation.layout import SIGNAL_INDEX, SIGNALS, TICK, TV
+from cadrel.core.simulation.layout import SIGNALS, TICK, TV
 from cadrel.core.simulation.memory import Memory, settings_of
+from cadrel.core.simulation.received import raw_of, signals_now
+from cadrel.core.simulation.recorder import Recorder
+from cadrel.core.simulation.refused import DriveRefused
 from cadrel.core.simulation.rigging import plant_of
 from cadrel.core.simulation.truth import RigTruth
 
@@ -26,13 +29,11 @@ from cadrel.core.simulation.truth import RigTruth
 LEASE_TICKS = 10400  # [ticks] 650 ms
 CURRENT_ACCURACY = 0.01  # of the reading: what drives' sheets state of their current sensors (common practice)
 WATCH_TICKS = 28000  # [ticks] 1.75 s: motion ends when no page of the one who leads has been open for so long
-CONSENT_TICKS = 320000  # [ticks] 20 s: a consent that is not used or kept alive for so long is none any more
 PRESSES = 16  # STOP presses remembered, so that one that arrives on two ways counts once
 JOG_TICKS = 1600  # [ticks] 100 ms: a jog not renewed within it ramps down
 HAND_TICKS = 16  # [ticks] 1 ms: how often a hand on the shaft corrects its push
 HAND_SPEED = 30.0  # [rad/s] a hand turns no faster
 CATCH_RISE = 0.2  # [s] to the whole current that frees a pin
-MOST_SAMPLES = 400_000  # [samples] of one channel
 MODES = {"vector": layout.VECTOR, "current": layout.CURRENT, "velocity": layout.VELOCITY, "position": layout.POSITION}
 POINTS = {
     "voltage_d": layout.AT_VOLTAGE_D,
@@ -56,26 +57,6 @@ TRIPS = {
     layout.TRIP_BRAKE: "brake_not_free",
 }
 NO_FAULT = {"connection_lost", "guard", "travel_limit"}  # these stop the axis but leave no fault to reset
-
-
-class DriveRefused(CadrelError):
-    """The drive does not carry out a command in its present state."""
-
-    happened = "The drive refused: {why}"
-    means = "Nothing was started."
-    remedy = "{remedy}"
-
-
-@dataclass(slots=True)
-class RunConsent:
-    """What was consented to: whose run, until when, and when its holder was last heard. Times in ticks."""
-
-    token: str
-    label: str
-    until: int
-    heard: int
-    unattended: bool
-    given: int
 
 
 class SimulatedDrive:
@@ -115,16 +96,14 @@ class SimulatedDrive:
         self._holder = ""
         self._watcher: str | None = None  # name of the page that must be open; "" any; None: nobody need watch
         self._watched_until = self._last_watched = 0
-        self._consent: RunConsent | None = None
-        self._consent_gone = "none was given"
+        self._consents = Consents(self._note)
         self._opened_at = self._open_travel = 0.0  # [rad] where the brake was opened by hand, and how far it may go
         self._presses: list[str] = []
         self._let_go: list[str] = []
         self._last_stop: dict[str, Any] | None = None
         self._path = np.zeros((1, 6))
         self._excitation = np.zeros(1)
-        self._channels = np.zeros(0, dtype=np.int64)
-        self._tape = np.zeros((0, 1), dtype=np.float32)
+        self._recorder = Recorder()
         self._settings = settings_of(self.memory.in_force, self.truth)
         old = self._state
         fresh = layout.fresh_state(supply_voltage=self._plant.supply_voltage, theta=float(old.theta1), seed=0)
@@ -296,7 +275,7 @@ class SimulatedDrive:
         if s.mode != layout.OFF and not s.stopping and self._watcher is not None and s.tick >= self._watched_until:
             self._note("unwatched")
             self.stop("nobody watches")
-            self._drop_consent("the pages of the one who leads were closed")
+            self._consents.drop("the pages of the one who leads were closed")
         run_ticks(
             n,
             s,
@@ -305,8 +284,8 @@ class SimulatedDrive:
             self._path,
             self._excitation,
             self._signals,
-            self._channels,
-            self._tape,
+            self._recorder.channels,
+            self._recorder.tape,
         )
         if self._jog_heard and (s.mode == layout.OFF or (s.gen_target == 0.0 and not s.moving)):
             # From the last command that asked for motion: what watches a hand on a button must be judged by this.
@@ -356,7 +335,7 @@ class SimulatedDrive:
         before = self.owner
         if before not in (None, owner):
             self.stop(f"control taken over by {owner}")
-        self._drop_consent(f"{owner} took control")
+        self._consents.drop(f"{owner} took control")
         self.owner = owner
         self._lease = secrets.token_hex(16)
         self._note("control_taken", owner=owner, before=before, forced=before not in (None, owner))
@@ -366,7 +345,7 @@ class SimulatedDrive:
         """Give the lease back; the axis is stopped first."""
         self.check_lease(lease)
         self.stop("control given back")
-        self._drop_consent("control was given back")
+        self._consents.drop("control was given back")
         self._note("control_given", owner=self.owner)
         self.owner, self._lease = None, ""
 
@@ -374,13 +353,12 @@ class SimulatedDrive:
         """Renew the heartbeat of the lease, and of a consent that is told. Raises `DriveRefused` if not in force."""
         if not self._lease or not secrets.compare_digest(lease.encode(), self._lease.encode()):
             raise DriveRefused(why="the command came without control of the axis.", remedy="Take control first.")
-        s, given = self._state, self._consent_in_force()
+        s, given = self._state, self._consents.in_force(int(self._state.tick))
         if given is None:
             s.deadline = s.tick + LEASE_TICKS
         elif consent == given.token:
             s.deadline = s.tick + LEASE_TICKS
-            given.heard = s.tick
-            given.until = max(given.until, s.tick + CONSENT_TICKS)
+            given.hear(int(s.tick))
         # Else a run is on, and this is not its voice: a page must not keep alive what a dead worker commanded.
 
     def watched(self, pages: Sequence[str]) -> None:
@@ -397,45 +375,11 @@ class SimulatedDrive:
         DriveRefused
             It has expired before it came.
         """
-        now = int(self._state.tick)
-        end = min(round(until / TICK), now + CONSENT_TICKS)
-        if end <= now:
-            raise DriveRefused(
-                why=f"the consent is {self.time - until + CONSENT_TICKS * TICK:.0f} s old.",
-                remedy="Look at the axis again, tick the consent, and start at once.",
-            )
-        self._consent = RunConsent(secrets.token_hex(16), label, end, now, unattended, now)
-        self._note("consent", label=label, unattended=unattended)
-        return self._consent.token
+        return self._consents.give(label, now=int(self._state.tick), until=until, unattended=unattended)
 
     def revoke_consent(self, label: str, *, why: str = "") -> None:
         """Take a consent back, if it is the one of that label."""
-        if self._consent is not None and self._consent.label == label:
-            self._drop_consent(why or "it was taken back")
-
-    def _drop_consent(self, why: str) -> None:
-        if self._consent is not None:
-            self._note("consent_ended", label=self._consent.label, why=why)
-            self._consent, self._consent_gone = None, why
-
-    def _consent_in_force(self) -> RunConsent | None:
-        given = self._consent
-        if given is not None and self._state.tick >= given.until:
-            silent = (self._state.tick - given.heard) * TICK
-            self._drop_consent(f"nothing was heard of the run for {silent:.0f} s")
-        return self._consent
-
-    def _consented(self, token: str) -> RunConsent | None:
-        """The consent a token stands for; none for a direct command. Raises `DriveRefused` if it is not in force."""
-        if not token:
-            return None
-        given = self._consent_in_force()
-        if given is None or given.token != token:
-            raise DriveRefused(
-                why=f"the consent to this run is no longer in force: {self._consent_gone}.",
-                remedy="Look at the axis, consent again, and start the run anew.",
-            )
-        return given
+        self._consents.revoke(label, why)
 
     def enable(
         self,
@@ -465,7 +409,7 @@ class SimulatedDrive:
         DriveRefused
             Something prevents enabling; `why` names all of it. Or the consent has expired, here or `not_after`. [s]
         """
-        given = self._consented(consent)
+        given = self._consents.of_token(consent, int(self._state.tick))
         if self.time > not_after:
             raise DriveRefused(
                 why=f"the command came {self.time - not_after:.0f} s after the consent had expired.",
@@ -483,7 +427,7 @@ class SimulatedDrive:
         # A run enables many times: each time anew would let it go on for ever with nobody there.
         seen = int(s.tick) if given is None else max(given.given, self._last_watched)
         if not alone and s.tick >= seen + WATCH_TICKS:
-            self._drop_consent("the pages of the one who leads were closed")
+            self._consents.drop("the pages of the one who leads were closed")
             raise DriveRefused(
                 why="nobody watches: no page of the one who leads is open.",
                 remedy="Keep a page open, or agree to an unattended run.",
@@ -577,7 +521,7 @@ class SimulatedDrive:
                 return
             self._presses = [*self._presses[1 - PRESSES :], press]
             self._last_stop = {"press": press, "by": by, "why": why, "time": self.time}
-            self._drop_consent(why or f"{by or 'somebody'} pressed STOP")
+            self._consents.drop(why or f"{by or 'somebody'} pressed STOP")
         elif self._state.mode == layout.OFF:
             return
         self._note("stop", why=why, by=by, press=press)
@@ -734,22 +678,11 @@ class SimulatedDrive:
 
     def arm(self, channels: list[str], *, divider: int, samples: int, pre: int, trigger: Mapping[str, Any]) -> None:
         """Arm the recorder. `trigger` is empty (at once) or {signal, level, rising}."""
-        if not 0 < samples <= MOST_SAMPLES or divider < 1 or not 0 <= pre < samples or not channels:
-            raise DriveRefused(
-                why="the recording is too long or empty.", remedy=f"Ask for up to {MOST_SAMPLES} samples."
-            )
-        s = self._state
-        s.rec_state = layout.REC_IDLE
-        self._channels = np.array([SIGNAL_INDEX[c] for c in channels], dtype=np.int64)
-        self._tape = np.zeros((len(channels), samples), dtype=np.float32)
-        s.rec_div, s.rec_n, s.rec_pos, s.rec_filled, s.rec_pre = divider, samples, 0, 0, pre
-        s.trig_signal = SIGNAL_INDEX[trigger["signal"]] if trigger else -1
-        s.trig_level, s.trig_rising = float(trigger.get("level", 0.0)), int(trigger.get("rising", True))
-        s.rec_state = layout.ARMED
+        self._recorder.arm(self._state, channels, divider=divider, samples=samples, pre=pre, trigger=trigger)
 
     def recorder_state(self) -> str:
         """Return "idle", "armed", "running" or "done"."""
-        return ("idle", "armed", "running", "done")[int(self._state.rec_state)]
+        return self._recorder.state(self._state)
 
     def recorded(self) -> tuple[np.ndarray, list[str], float]:
         """Return the finished tape (channels, samples), oldest first, its channels, its period [s].
@@ -759,10 +692,7 @@ class SimulatedDrive:
         DriveRefused
             No recording is complete.
         """
-        if self._state.rec_state != layout.REC_DONE:
-            raise DriveRefused(why="no recording is complete.", remedy="Wait until the recorder is done.")
-        channels = [SIGNALS[k][0] for k in self._channels]
-        return np.roll(self._tape, -int(self._state.rec_pos), axis=1), channels, int(self._state.rec_div) * TICK
+        return self._recorder.recorded(self._state)
 
     # --- status -----------------------------------------------------------------------------------------------
 
@@ -793,7 +723,7 @@ class SimulatedDrive:
             "catching": bool(s.catching),
             "shaft_angle": float(rotor_angle(s, self._settings)),
             "second": int(s.second),
-            "signals": self._signals_now(),
+            "signals": signals_now(s, self._plant, self._settings),
             "words": int(s.words),
             "word_errors": int(s.word_errors),
             "latency": self.truth.word_latency,
@@ -805,51 +735,17 @@ class SimulatedDrive:
             "recorder": self.recorder_state(),
             "switches": dict(self.switches),
             "events": self.events[-1]["number"] if self.events else 0,
-            "consent": self._consent_shown(),
+            "consent": self._consents.shown(int(s.tick)),
             "last_stop": self._last_stop,
         }
-
-    def _consent_shown(self) -> dict[str, Any] | None:
-        """Whose run the drive is on, and how long its holder has not been heard; never the token. [s]"""
-        given = self._consent_in_force()
-        if given is None:
-            return None
-        silent = (self._state.tick - given.heard) * TICK
-        return {"label": given.label, "silent": silent, "unattended": given.unattended}
 
     def _quality(self) -> str:
         name = ("unknown", "sector", "edge", "index", "aligned")[int(self._state.angle_quality)]
         return "absolute" if name == "index" and self._settings.is_absolute else name
 
-    def _signals_now(self) -> dict[str, float] | None:
-        """Sine and cosine as they arrive, and after the correction in force; None where there are none."""
-        s, c = self._state, self._settings
-        if self._plant.device not in (layout.SINCOS, layout.RESOLVER):
-            return None
-        u, v = s.sig_cos - c.signal_offset_cos, (s.sig_sin - c.signal_offset_sin) / c.signal_gain
-        v = (v - u * math.sin(c.signal_quadrature)) / math.cos(c.signal_quadrature)
-        return {"cos": float(s.sig_cos), "sin": float(s.sig_sin), "u": float(u), "v": float(v)}
-
     def raw(self) -> dict[str, Any]:
         """What arrives from the device before the drive makes counts of it: signals, words and their errors."""
-        s, kind = self._state, int(self._plant.device)
-        return {
-            "device": kind,
-            "cos": float(s.sig_cos),
-            "sin": float(s.sig_sin),
-            "word": self._word_bits() if kind == layout.SERIAL else [],
-            "words": int(s.words),
-            "word_errors": int(s.word_errors),
-            "alarm": bool(self.truth.word_alarm),
-            "latency": self.truth.word_latency,
-            "hall_jumps": int(s.hall_jumps),
-            "counts": int(s.counts - s.count_zero),
-        }
-
-    def _word_bits(self) -> list[int]:
-        """The word that arrived last, first bit first; leading and multi-turn bits are zeros of the line."""
-        word = int(self._state.word)
-        return [(word >> k) & 1 for k in reversed(range(self.truth.word_bits))]
+        return raw_of(self._state, self._plant, self.truth)
 
     def identity(self) -> dict[str, Any]:
         """Name, versions and ratings."""

@@ -1,6 +1,6 @@
 import assert from "node:assert/strict";
 import { test } from "node:test";
-import { between, nearest, placeOf, ticksOf, usable } from "../../src/cadrel/web/static/app/front.js";
+import { between, nearest, placeOf, readings, ticksOf, usable } from "../../src/cadrel/web/static/app/front.js";
 
 /** @param {number} factor @param {any} [changes] */
 const point = (factor, changes = {}) => ({
@@ -53,4 +53,18 @@ test("the gains kept have their place, and what runs away or is of no use is not
 test("ticks of a logarithmic axis are round", () => {
   assert.deepEqual(ticksOf(0.8, 30), [1, 2, 5, 10, 20]);
   assert.deepEqual(ticksOf(0.02, 300), [0.1, 1, 10, 100]);
+});
+
+test("what is read is told as good or missed by what was asked for", () => {
+  const asked = { sensitivity_peak: 1.6, phase_margin: Math.PI / 3, gain_margin_db: 8, ripple: 0.015 };
+  const good = Object.fromEntries(readings(point(1), asked).map(([key, , fine]) => [key, fine]));
+  assert.deepEqual(good, { stiffness: true, peak: true, phase: true, gain: true, settles: true, ripple: true });
+  const quick = Object.fromEntries(
+    readings(point(2, { settling: null }), asked).map(([key, text, fine]) => [key, [text, fine]]),
+  );
+  assert.deepEqual(quick.peak, ["2.00", false]);
+  assert.deepEqual(quick.phase, ["50°", false]);
+  assert.deepEqual(quick.gain, ["–", true]); // none to be had is no miss
+  assert.deepEqual(quick.settles, ["not in 400 ms", true]);
+  assert.equal(quick.ripple[1], false);
 });

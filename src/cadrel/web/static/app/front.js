@@ -20,7 +20,7 @@ const STEP = 0.5; // of a point, by an arrow key
 /** Those that can be shown: stable, and not beyond all use. @param {Point[]} points */
 export const usable = (points) => points.filter((p) => p.is_stable && p.sensitivity_peak <= MOST_PEAK);
 
-/** What lies between two points: their geometric mean, by a share. @param {number} a @param {number} b @param {number} t */
+/** Between two values, by their ratio. @param {number} a @param {number} b @param {number} t */
 const geometric = (a, b, t) => (a > 0 && b > 0 ? a * (b / a) ** t : a + (b - a) * t);
 
 /**
@@ -87,6 +87,24 @@ export function ticksOf(low, high) {
   for (let decade = 10 ** Math.floor(Math.log10(low)); decade <= high; decade *= 10)
     for (const digit of [1, 2, 5]) if (decade * digit >= low && decade * digit <= high) found.push(decade * digit);
   return found.length > 5 ? found.filter((v) => /^[1]/.test(v.toExponential())) : found;
+}
+
+/**
+ * What is read below the line: key, text, and whether it is what was asked for.
+ * @param {Point} p @param {Record<string, number>} asked @returns {[string, string, boolean][]}
+ */
+export function readings(p, asked) {
+  const { phase_margin_deg: phase, gain_margin_db: gain, settling, ripple } = p;
+  const least = (/** @type {number | null} */ value, /** @type {number} */ bound) =>
+    value === null || value >= bound - 1e-6;
+  return [
+    ["stiffness", `${p.stiffness.toPrecision(3)} N·m/rad`, true],
+    ["peak", p.sensitivity_peak.toFixed(2), p.sensitivity_peak <= asked.sensitivity_peak + 1e-6],
+    ["phase", phase === null ? "–" : `${phase.toFixed(0)}°`, least(phase, (asked.phase_margin * 180) / Math.PI)],
+    ["gain", gain === null ? "–" : `${gain.toFixed(1)} dB`, least(gain, asked.gain_margin_db)],
+    ["settles", settling === null ? "not in 400 ms" : `${(1e3 * settling).toFixed(0)} ms`, true],
+    ["ripple", ripple === null ? "–" : `${(100 * ripple).toPrecision(2)} %`, ripple === null || ripple <= asked.ripple],
+  ];
 }
 
 /** @param {HTMLElement} root */
@@ -221,16 +239,7 @@ function shown(root, told, form, body) {
         : `${p.factor.toFixed(2)} times as quick as kept`;
     told.classList.toggle("missed", !p.honours);
     if (!p.honours) told.textContent += "; not what is asked for";
-    const rows = /** @type {[string, string, boolean][]} */ ([
-      ["stiffness", `${p.stiffness.toPrecision(3)} N·m/rad`, true],
-      ["peak", p.sensitivity_peak.toFixed(2), p.sensitivity_peak <= asked.sensitivity_peak + 1e-6],
-      ["phase", p.phase_margin_deg === null ? "–" : `${p.phase_margin_deg.toFixed(0)}°`,
-        p.phase_margin_deg === null || p.phase_margin_deg >= (asked.phase_margin * 180) / Math.PI - 1e-6],
-      ["gain", p.gain_margin_db === null ? "–" : `${p.gain_margin_db.toFixed(1)} dB`,
-        p.gain_margin_db === null || p.gain_margin_db >= asked.gain_margin_db - 1e-6],
-      ["settles", p.settling === null ? "not in 400 ms" : `${(1e3 * p.settling).toFixed(0)} ms`, true],
-      ["ripple", p.ripple === null ? "–" : `${(100 * p.ripple).toPrecision(2)} %`, p.ripple === null || p.ripple <= asked.ripple],
-    ]); // prettier-ignore
+    const rows = readings(p, asked);
     for (const [key, text, good] of rows) {
       const cell = root.querySelector(`[data-front="${key}"]`);
       if (cell) cell.textContent = text;

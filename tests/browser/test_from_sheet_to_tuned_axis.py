@@ -8,7 +8,7 @@ from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import Stack, held, log_in, run_procedure, serious_violations, step
 
-pytestmark = [pytest.mark.browser, pytest.mark.timeout(600)]
+pytestmark = [pytest.mark.browser, pytest.mark.timeout(1200)]
 
 SHEET = {  # as a maker would print it; the rig is the demonstration's glaze table
     "Winding resistance": ("0.7", None, "per phase, star"),
@@ -204,7 +204,7 @@ def _go_on_in_one_go(page: Page, bench: object) -> None:
     expect(rows.filter(has_text="Velocity loop").get_by_role("progressbar")).to_be_visible(timeout=90_000)
     expect(rows.filter(has_text="Load").first).to_have_class("through")
     assert serious_violations(page) == []
-    expect(page.get_by_text("It came through to the end")).to_be_visible(timeout=240_000)
+    expect(page.get_by_text("It came through to the end")).to_be_visible(timeout=480_000)
     assert bench.status()["mode"] == "off"
     assert bench.status()["consent"] is None
     route = page.get_by_role("navigation", name="Route")
@@ -264,7 +264,7 @@ def _climb_and_refuse(page: Page, bench: object) -> None:
     page.get_by_label("I see the axis; nobody is near it, and it is safe.").check()
     page.get_by_role("button", name="Climb until it squeals", exact=True).click()
     expect(page.get_by_text("is running")).to_be_visible()
-    expect(page.get_by_text("is running")).to_be_hidden(timeout=240_000)
+    expect(page.get_by_text("is running")).to_be_hidden(timeout=480_000)
     page.wait_for_load_state()
     tries = page.get_by_role("table", name="The same move, try by try").get_by_role("row")
     assert tries.count() > 3  # its head, as it was, with feedforward, and the way back at the least

@@ -131,8 +131,8 @@ INVERTER = (
     Parameter(
         key="current.dead_shape", label="Bend of the dead time", symbol="", quantity="count", storage="drive",
         step="current", minimum=0, maximum=2, default="1",
-        choices=(("0", "gradual: x/(1+|x|)"), ("1", "rounded: x/√(1+x²)"), ("2", "sharp: straight, then level")),
-        help=Help("How the lost voltage goes from its slope at zero to its full value, x being the current over i0.",
+        choices=(("0", "gradual"), ("1", "rounded"), ("2", "sharp")),
+        help=Help("How the lost voltage goes over x, the current over i0: x/(1+|x|), x/√(1+x²), or straight to ±1.",
                   "Measured by the current-loop run.", "A wrong bend leaves a tenth of the lost voltage."),
     ),
     *(

@@ -3,7 +3,7 @@
 import pytest
 
 from cadrel.core.identification import IdentifiedPlant
-from cadrel.procedures import PROCEDURES, Aborted, Session
+from cadrel.procedures import PROCEDURES, Aborted, Session, climb
 from cadrel.procedures.climb import BACK, FORWARD, KNOB, MOST_STEPS, RAISE
 from cadrel.procedures.errors import NotAllowed
 from tests.conftest import rig_of
@@ -81,3 +81,15 @@ def test_without_a_load_it_is_refused() -> None:
     ready.plant = IdentifiedPlant()
     with pytest.raises(NotAllowed, match="not identified"):
         ready.run("climb")
+
+
+def test_an_axis_that_does_not_squeal_is_left_at_the_top_and_no_squeal_is_claimed(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(climb, "MOST_STEPS", 2)
+    outcome, session = ready_for_its_move().run("climb")
+    found = {f.kind: f.value for f in outcome.findings}
+    assert "climb_squeal" not in found
+    assert found["climb_factor"] == pytest.approx(RAISE**2)
+    assert outcome.margins == {}
+    assert any("did not squeal" in note for note in session.notes)

@@ -61,37 +61,44 @@ def run_climb(session: Session) -> Outcome:
         tries[0].run.metrics["baseline"] = True  # where this climb begins, among those of the axis
         session.write(FORWARD)
         tries.append(_try(session, profile, hand, 1.0, "Move, feedforward on"))
-        top, why = _up(session, profile, hand, tries)
-        back = RAISE ** max(top - BACK, 0)
-        tries.append(_try(session, profile, hand, back, f"Move, two steps back: gains × {back:.3g}"))
+        top, squeals, why = _up(session, profile, hand, tries)
+        back = RAISE ** max(top - BACK if squeals else top, 0)
+        tries.append(_try(session, profile, hand, back, f"Move, in the end: gains × {back:.3g}"))
     except BaseException:
         session.write(kept)
         raise
-    session.note(f"{why} At {BACK} steps back the gains are {back:.3g} times those in hand.")
+    session.note(f"{why} In the end the gains are {back:.3g} times those in hand.")
     session.note("Nothing is proven by this: no margin was measured. Measure and tune, or the acceptance, judge.")
     session.enter("done", 1.0)
-    return _outcome(session, tries, top)
+    return _outcome(session, tries, squeals_at=RAISE**top if squeals else None)
 
 
-def _up(session: Session, profile: Profile, hand: Gains, tries: list[Try]) -> tuple[int, str]:
-    """Raise the gains until the axis squeals; return the step at which it did, and what was seen."""
+def _up(session: Session, profile: Profile, hand: Gains, tries: list[Try]) -> tuple[int, bool, str]:
+    """Raise the gains until the axis squeals.
+
+    Returns the last step, whether the axis squealed at it, and what was seen.
+    """
     quiet = tries[-1].ripple
     for step in range(1, MOST_STEPS + 1):
         factor = RAISE**step
         own = quicker(hand, factor)
         if not _within_bounds(own):
-            return step, f"Beyond gains × {RAISE ** (step - 1):.3g} the drive takes no more."
+            return step - 1, False, f"Beyond gains × {RAISE ** (step - 1):.3g} the drive takes no more."
         session.enter(f"gains × {factor:.3g}", 0.1 + 0.8 * step / (MOST_STEPS + 2))
         try:
             ripple = _ripple(session, own)
             if ripple > max(SQUEALS * factor * quiet, FAINT) or ripple > session.axis.robustness.ripple:
-                return step, f"At gains × {factor:.3g} the current ripples by {100 * ripple:.2g} % at rest: it squeals."
+                return (
+                    step,
+                    True,
+                    f"At gains × {factor:.3g} the current ripples by {100 * ripple:.2g} % at rest: it squeals.",
+                )
             tries.append(_moved(session, profile, factor, ripple, f"Move, gains × {factor:.3g}"))
         except AxisStopped as stopped:
             if not stopped.ran_too_fast:
                 raise
-            return step, f"At gains × {factor:.3g} the axis ran away, and the guard stopped it."
-    return MOST_STEPS + BACK, f"Up to gains × {RAISE**MOST_STEPS:.3g} it did not squeal."
+            return step, True, f"At gains × {factor:.3g} the axis ran away, and the guard stopped it."
+    return MOST_STEPS, False, f"Up to gains × {RAISE**MOST_STEPS:.3g} it did not squeal."
 
 
 def _within_bounds(gains: Gains) -> bool:
@@ -131,21 +138,21 @@ def _moved(session: Session, profile: Profile, factor: float, ripple: float, tit
     return Try(factor=factor, ripple=ripple, settling=worst, following_error=error, run=run)
 
 
-def _outcome(session: Session, tries: list[Try], top: int) -> Outcome:
+def _outcome(session: Session, tries: list[Try], *, squeals_at: float | None) -> Outcome:
     first, last = tries[0], tries[-1]
     at = len(tries) - 1
     findings = [
         Finding(kind="climb_factor", label="Gains, times those in hand", value=last.factor, unit="", run=at),
         Finding(kind="climb_error_before", label="Following error, gains in hand", value=first.following_error,
                 unit="rad", run=0),
-        Finding(kind="climb_error", label="Following error, two steps back", value=last.following_error, unit="rad",
+        Finding(kind="climb_error", label="Following error, in the end", value=last.following_error, unit="rad",
                 run=at),
     ]  # fmt: skip
-    if top <= MOST_STEPS:
+    if squeals_at is not None:
         findings.append(
-            Finding(kind="climb_squeal", label="It squeals at gains times", value=RAISE**top, unit="", run=at)
+            Finding(kind="climb_squeal", label="It squeals at gains times", value=squeals_at, unit="", run=at)
         )
-    for told, one, run in (("gains in hand", first, 0), ("two steps back", last, at)):
+    for told, one, run in (("gains in hand", first, 0), ("in the end", last, at)):
         if one.settling is not None:
             kind = "climb_settling_before" if run == 0 else "climb_settling"
             findings.append(Finding(kind=kind, label=f"Settling, {told}", value=one.settling, unit="s", run=run))
@@ -154,7 +161,7 @@ def _outcome(session: Session, tries: list[Try], top: int) -> Outcome:
         findings=findings,
         changes={key: session.values[key] for key in (*KNOB, *FORWARD)},
         runs=[t.run for t in tries],
-        margins={"position": {"limited_by": "its squeal, two steps above"}} if top <= MOST_STEPS else {},
+        margins={} if squeals_at is None else {"position": {"limited_by": "its squeal, two steps above"}},
         summary=f"gains × {last.factor:.3g}, {settled}",
     )
 

@@ -145,7 +145,8 @@ def _tuned(
     new_step = _step(session, 0.5)
     session.enter("ripple at rest", 0.55)
     ripple, _ = at_rest_after_a_kick(session, "velocity", KICK * session.consent.speed)
-    ripple = max(ripple, _ripple_around(session, seen, tuning.gains, asked))
+    around = _ripple_around(session, seen, tuning.gains, asked)
+    ripple = ripple if around is None else max(ripple, around)
     # The tighter loop answers less: as strong an answer takes more torque.
     stronger = plan_excitation(session, tuning.gains, loud=excitation.every > 1, seen=fit)
     excitation = max(excitation, stronger, key=lambda e: e.rms)
@@ -176,8 +177,8 @@ def _tuned(
     return outcome_of(session, before, tried), after
 
 
-def _ripple_around(session: Session, seen: _Seen, gains: Gains, asked: Robustness) -> float:
-    """Return the ripple of torque at rest with a position loop around the proposal, as it would be tuned. [N·m]
+def _ripple_around(session: Session, seen: _Seen, gains: Gains, asked: Robustness) -> float | None:
+    """Return the ripple of torque at rest with a position loop around the proposal; None where none can be. [N·m]
 
     A velocity loop may stand still by itself and hunt between the steps of its device once a position is held: the
     position loop could mend that only by holding nothing.
@@ -188,7 +189,7 @@ def _ripple_around(session: Session, seen: _Seen, gains: Gains, asked: Robustnes
             seen.fit.load, seen.fit.winding, gains, asked, measured=seen.measured.precise(PRECISE), working=working
         )
     except TuningRefused:
-        return 0.0  # nothing can be held around it: the position loop's own run says so
+        return None  # the position loop's own run says so
     kept = session.values["position.gain"]
     session.write({"position.gain": around.position_gain})
     try:

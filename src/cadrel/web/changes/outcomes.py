@@ -144,13 +144,13 @@ def derive_states(axis: Axis, step: str) -> None:
             Finding.objects.filter(pk=finding.pk).update(state=state)
 
 
-@transaction.atomic
 def _comes_before(step: str, other: str) -> bool:
     """Whether a step of the route comes before another."""
     order = [s.key for s in STEPS]
     return order.index(step) < order.index(other)
 
 
+@transaction.atomic
 def take_proposal(proposal: Proposal, keys: Iterable[str], *, who: Any) -> list[dict[str, Any]]:
     """Take the named changes into the project; returns the others, whose old values belong back into the drive."""
     chosen = set(keys)

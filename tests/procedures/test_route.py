@@ -71,6 +71,17 @@ def test_tuning_keeps_what_was_asked_for(pusher_route: RouteResult) -> None:
     assert found["sensitivity_peak"] <= 1.85
 
 
+def test_the_twin_moves_as_the_axis_does(pusher_route: RouteResult) -> None:
+    """Made of what runs found alone: current and following error of the real move, cogging and noise left aside."""
+    run = pusher_route.outcomes["acceptance"].runs[0]
+    c, moving = run.channels, run.channels["profile_active"] > 0.5
+    assert np.corrcoef(c["i_q"][moving], c["twin_i_q"][moving])[0, 1] > 0.95
+    assert np.corrcoef(c["following_error"][moving], c["twin_following_error"][moving])[0, 1] > 0.9
+    twin = run.metrics["twin"]
+    assert twin["current_rms"] == pytest.approx(run.metrics["current_rms"], rel=0.05)
+    assert twin["following_error"] == pytest.approx(run.metrics["following_error"], rel=0.3)
+
+
 def test_the_tuned_step_is_faster_than_the_careful_one(pusher_route: RouteResult) -> None:
     before, after = [r.metrics for r in pusher_route.outcomes["velocity"].runs if r.kind == "velocity_step"]
     assert after["rise_time"] < 0.5 * before["rise_time"]

@@ -6,6 +6,7 @@ from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from django.contrib.auth.models import Group, User
 from django.test import Client
@@ -13,13 +14,21 @@ from django.utils import timezone
 
 from cadrel.bench.server import BenchServer
 from cadrel.bench.service import DriveService
+from cadrel.core.control import Gains, TwoMass, Winding, velocity_plant
+from cadrel.core.identification import SpringyLoad, TotalLoad
+from cadrel.core.response import FrequencyResponse
 from cadrel.core.simulation import SimulatedDrive
+from cadrel.procedures import Outcome, RunRecord
+from cadrel.web.changes.outcomes import keep_outcome
 from cadrel.web.changes.projects import create_project
 from cadrel.web.changes.values import save_entries
 from cadrel.web.jobs.models import WorkerSign
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions, links
+from cadrel.web.rig.actions import wanted_values
 from tests.conftest import rig_of, values_of
+
+SEEN = np.geomspace(5, 900, 60)  # [Hz] lines of the plant of an axis that counts as measured
 
 
 @pytest.fixture(autouse=True)
@@ -100,3 +109,21 @@ def led(axis: Axis, engineer: User) -> Axis:
     actions.restart(again(axis), who=engineer)
     WorkerSign.objects.create(name="worker", heard=timezone.now() + timedelta(minutes=5))
     return again(axis)
+
+
+@pytest.fixture
+def measured(axis: Axis, engineer: User) -> Axis:
+    """The axis with a load and a plant found, as the load and the velocity run would leave them."""
+    values = wanted_values(axis)
+    load = TwoMass(inertia_motor=2.2e-4, inertia_load=1.4e-4, stiffness=400.0, damping=0.03)
+    gains = Gains.from_drive(values, axis.rates)
+    value = velocity_plant(load, Winding.from_drive(values), gains, SEEN)
+    plant = FrequencyResponse(SEEN, value, np.ones(len(SEEN)), 0.01 * np.abs(value))
+    springy = SpringyLoad(load=load, small_signal_resistance=values["motor.resistance"], measured=plant, noise=0.05)
+    for step, part in (
+        ("load", TotalLoad(inertia=load.inertia, viscous_total=1e-4, coulomb=0.02)),
+        ("velocity", springy),
+    ):
+        run = RunRecord(kind=step, title=step, period=1e-3, channels={"position": np.zeros(4)}, excitation={})
+        keep_outcome(axis, step, Outcome(runs=[run], plant=part), before={}, after={}, who=engineer)
+    return axis

@@ -2,39 +2,14 @@
 
 import math
 
-import numpy as np
 import pytest
 from django.contrib.auth.models import User
 
-from cadrel.core.control import Gains, TwoMass, Winding, velocity_plant
-from cadrel.core.identification import SpringyLoad, TotalLoad
-from cadrel.core.response import FrequencyResponse
-from cadrel.procedures import Outcome, RunRecord
-from cadrel.web.changes.outcomes import keep_outcome
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import wanted_values
 from tests.web.conftest import client_of
 
 pytestmark = pytest.mark.django_db
-F = np.geomspace(5, 900, 60)
-
-
-@pytest.fixture
-def measured(axis: Axis, engineer: User) -> Axis:
-    """The axis with a load and a plant found, as the load and the velocity run would leave them."""
-    values = wanted_values(axis)
-    load = TwoMass(inertia_motor=2.2e-4, inertia_load=1.4e-4, stiffness=400.0, damping=0.03)
-    gains = Gains.from_drive(values, axis.rates)
-    value = velocity_plant(load, Winding.from_drive(values), gains, F)
-    plant = FrequencyResponse(F, value, np.ones(len(F)), 0.01 * np.abs(value))
-    springy = SpringyLoad(load=load, small_signal_resistance=values["motor.resistance"], measured=plant, noise=0.05)
-    for step, part in (
-        ("load", TotalLoad(inertia=load.inertia, viscous_total=1e-4, coulomb=0.02)),
-        ("velocity", springy),
-    ):
-        run = RunRecord(kind=step, title=step, period=1e-3, channels={"position": np.zeros(4)}, excitation={})
-        keep_outcome(axis, step, Outcome(runs=[run], plant=part), before={}, after={}, who=engineer)
-    return axis
 
 
 def test_the_page_has_the_line_once_a_plant_is_measured_and_not_before(engineer: User, axis: Axis) -> None:

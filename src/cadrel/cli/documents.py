@@ -71,7 +71,9 @@ def write_reference() -> int:
 def warm_up() -> int:
     """Compile every kernel into numba's cache."""
     from cadrel.core.control import Gains, TwoMass, Winding, step_response
+    from cadrel.core.motion import move_profile
     from cadrel.core.simulation import RigTruth, SimulatedDrive
+    from cadrel.core.twin import Twin
 
     truth = RigTruth(
         resistance=1,
@@ -91,5 +93,11 @@ def warm_up() -> int:
         feedback_filter_hz=800,
         torque_filter_hz=1200,
     )
-    step_response("velocity", TwoMass(inertia_motor=1e-4), Winding(resistance=1, inductance=1e-3), gains, duration=0.01)
+    load, winding = TwoMass(inertia_motor=1e-4), Winding(resistance=1, inductance=1e-3)
+    step_response("velocity", load, winding, gains, duration=0.01)
+    twin = Twin(
+        gains=gains, winding=winding, load=load, torque_constant=0.3, pole_pairs=4.0, voltage_limit=100.0,
+        current_limit=5.0, velocity_limit=10.0,
+    )  # fmt: skip
+    twin.run(move_profile(0.1, velocity=10.0, acceleration=100.0, jerk=1e4))
     return 0

@@ -13,6 +13,7 @@ responses/       any loop's response when it is asked for; proves nothing
 velocity.py      proposal on the plant, before and after
 position.py      position gain, step
 acceptance.py    the real move, many times
+foreseen.py      that move on the twin, and how much room it leaves
 climb.py         the real move on quicker and quicker gains, until it squeals; proves nothing
 inverter.py      sensors without current, dead time from levels; for the current loop
 route.py         all of them in order

@@ -5,13 +5,16 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.axis import AxisModel
+from cadrel.core.axis.understanding import Goal
 from cadrel.core.motion import Profile, move_profile, stroke_sequence
 from cadrel.core.parameters import field_of
 from cadrel.core.response import MoveMetrics, measure_moves
+from cadrel.core.twin import Twin
 from cadrel.core.verdict import at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.foreseen import Foreseen, foresee, laid_over, parted
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.session import Session
 
@@ -34,12 +37,12 @@ USE_OF_TIME = 0.97  # of the allowed move time: no harsher than the goal needs
 
 
 def plan_stroke(session: Session) -> Profile:
-    """Return the gentlest profile that keeps the goal's move time within the limits.
+    """Return the gentlest profile that keeps the goal's move time within the limits, towards where there is room.
 
     Raises
     ------
     NotAllowed
-        The limits make it longer than the goal allows.
+        The limits make it longer than the goal allows, or there is no room to either side.
     """
     v, goal = session.values, session.axis.goal
     here = float(session.drive.status()["position"])
@@ -49,6 +52,17 @@ def plan_stroke(session: Session) -> Profile:
             why="The move does not fit between the travel limits.",
             remedy=f"Move the axis, or widen {field_of('limit.travel_min')} and {field_of('limit.travel_max')}.",
         )
+    return move_profile(direction * goal.distance, **gentlest_limits(goal, v))
+
+
+def gentlest_limits(goal: Goal, v: Values) -> dict[str, float]:
+    """Return velocity, acceleration and jerk of the gentlest profile that keeps the goal's move time. SI
+
+    Raises
+    ------
+    NotAllowed
+        The limits make it longer than the goal allows.
+    """
     limits = {"velocity": v["limit.velocity"], "acceleration": v["limit.acceleration"], "jerk": v["limit.jerk"]}
     fastest = move_profile(goal.distance, **limits)
     if fastest.duration > goal.move_time:
@@ -59,12 +73,11 @@ def plan_stroke(session: Session) -> Profile:
             f"or {field_of('goal.move_time')}.",
         )
     slower = max(1.0, USE_OF_TIME * goal.move_time / fastest.duration)
-    return move_profile(
-        direction * goal.distance,
-        velocity=limits["velocity"] / slower,
-        acceleration=limits["acceleration"] / slower**2,
-        jerk=limits["jerk"] / slower**3,
-    )
+    return {
+        "velocity": limits["velocity"] / slower,
+        "acceleration": limits["acceleration"] / slower**2,
+        "jerk": limits["jerk"] / slower**3,
+    }
 
 
 def run_acceptance(session: Session) -> Outcome:
@@ -73,20 +86,27 @@ def run_acceptance(session: Session) -> Outcome:
     goal = session.axis.goal
     profile = plan_stroke(session)
     repeats = int(session.arguments.get("repeats", goal.repeats))
+    session.enter("running the move on the twin", 0.05)
+    foreseen = _foreseen(session, profile, repeats)
     session.enter("repeating the move", 0.1)
     record, moves = moved(session, profile, repeats)
     result = judge(session, moves, record.channels)
+    if foreseen is not None:
+        result["twin"] = foreseen.as_dict()
     run = RunRecord(
         kind="acceptance",
         title=f"Move × {repeats}",
         period=record.period,
-        channels=record.channels,
+        channels=record.channels if foreseen is None else record.channels | laid_over(foreseen, record),
         excitation={"distance": goal.distance, "repeats": repeats},
         metrics=result,
     )
     session.enter("done", 1.0)
     worst = result["settling_time"]
     remarks = [] if result["accepted"] else _why_not(session, record)
+    if foreseen is not None:
+        error = result["following_error"]
+        remarks += parted(foreseen, settling=worst, following_error=error, window=goal.window)
     for remark in remarks:
         session.note(remark)
     label = "passes" if result["accepted"] else "fails"
@@ -113,6 +133,15 @@ def run_acceptance(session: Session) -> Outcome:
         acceptance=result,
         summary=text,
     )
+
+
+def _foreseen(session: Session, profile: Profile, repeats: int) -> Foreseen | None:
+    """The sequence on the twin; None where the load was never identified: the move itself does not need that."""
+    if session.plant.total is None:
+        session.note("There is no twin: the load is not identified.")
+        return None
+    twin = Twin.of_identified(session.axis, session.values, session.plant, session.rates)
+    return foresee(twin, profile, session.axis.goal, repeats=repeats)
 
 
 def moved(session: Session, profile: Profile, repeats: int) -> tuple[Recording, list[MoveMetrics]]:

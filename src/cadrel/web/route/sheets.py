@@ -21,6 +21,7 @@ from cadrel.web.rig.links import drive_of
 from cadrel.web.route.asked import apart, asked_fields
 from cadrel.web.route.entries import asked_of, first_to_fill, form_of, shown_value
 from cadrel.web.route.facts import understood_of
+from cadrel.web.route.foreseen import foreseen_context
 from cadrel.web.route.phasing import power_up_text
 from cadrel.web.route.predict import ALONG, SLIDERS, asked_rows, loop_of, predict
 from cadrel.web.route.sources import sources_of
@@ -237,16 +238,26 @@ def _procedure_context(axis: Axis, step: str, model: Any, strip: dict[str, Any])
         context["power_up_ways"] = [] if model.knows_angle_at_power_up else REGISTRY["phasing.power_up"].choices
         context["power_up_way"] = model.power_up
     context["to_ask"], context["sections"] = apart(asked_fields(axis, step, wanted))
+    context |= _prediction_context(axis, step, model, wanted)
+    if step == "acceptance":
+        context["foreseen"] = foreseen_context(axis, model, wanted)
+        if runs:
+            context["verdict"] = _verdict(runs[0], model)
+    return context
+
+
+def _prediction_context(axis: Axis, step: str, model: Any, wanted: dict[str, float]) -> dict[str, Any]:
+    """Sliders, and what the gains would give, of a step that has a loop."""
+    context: dict[str, Any] = {}
     loop = loop_of(step)
-    if loop is not None:
-        context["sliders"] = [slider_of(k, wanted[k]) for k in SLIDERS[loop]]
-        prediction = predict(axis, loop, {})
-        context["prediction"] = prediction
-        context["front"] = step == "velocity" and plant_of(axis).springy is not None
-        context["along"] = [slider_of(k, wanted[k]) for k in ALONG.get(loop, ())] if context["front"] else []
-        context["asked"] = asked_rows(step, _asked(model), prediction)
-    if step == "acceptance" and runs:
-        context["verdict"] = _verdict(runs[0], model)
+    if loop is None:
+        return {}
+    context["sliders"] = [slider_of(k, wanted[k]) for k in SLIDERS[loop]]
+    prediction = predict(axis, loop, {})
+    context["prediction"] = prediction
+    context["front"] = step == "velocity" and plant_of(axis).springy is not None
+    context["along"] = [slider_of(k, wanted[k]) for k in ALONG.get(loop, ())] if context["front"] else []
+    context["asked"] = asked_rows(step, _asked(model), prediction)
     return context
 
 
@@ -350,20 +361,27 @@ def slider_of(key: str, value: float) -> dict[str, Any]:
     return {"parameter": p, "value": f"{shown:.5g}", "unit": unit, "low": low, "high": high, "scale": scale}
 
 
+def _told(value: float | None, scale: float, unit: str) -> str:
+    return "never" if value is None else f"{value * scale:.4g} {unit}"
+
+
 def _verdict(run: Any, model: Any) -> dict[str, Any]:
     per, unit = model.mechanism.unit_per_rad, model.mechanism.unit
-    rows = []
+    rows, twin = [], run.metrics.get("twin", {})
+    of_twin = {"Settling time": "settling_time", "Following error": "following_error"}
     for c in run.metrics.get("criteria", []):
         scale, shown = (1e3, "ms") if c["unit"] == "s" else (per, unit)
         rows.append(
             {
                 "what": c["what"],
                 "passed": c["passed"],
-                "value": "never" if c["value"] is None else f"{c['value'] * scale:.4g} {shown}",
+                "value": _told(c["value"], scale, shown),
                 "limit": f"{c['limit'] * scale:.4g} {shown}",
+                "twin": "" if c["what"] not in of_twin or not twin else _told(twin[of_twin[c["what"]]], scale, shown),
             }
         )
     return {
+        "twin": bool(twin),
         "accepted": run.metrics.get("accepted"),
         "rows": rows,
         "run": run,

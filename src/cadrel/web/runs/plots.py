@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 
+from cadrel.core.twin import TwinRecord
 from cadrel.web.projects.models import Axis
 from cadrel.web.projects.understanding import unit_of
 from cadrel.web.runs.models import Run
@@ -45,6 +46,9 @@ CHANNELS: dict[str, tuple[str, str, str]] = {
     "bus_limited": ("state", "Braking limited by the bus", "solid"),
     "second_counts": ("counts", "Counts on the load", "solid"),
     "shaft_el": ("angle", "Shaft, electrical", "solid"),
+    "twin_position": ("position", "Position, twin", "twin"),
+    "twin_following_error": ("error", "Following error, twin", "twin"),
+    "twin_i_q": ("current", "Current q, twin", "twin"),
 }
 UNITS = {
     "torque": "N·m",
@@ -77,7 +81,7 @@ SHOWN = {
     "brake_load": ("i_q", "position"),
     "brake_times": ("position", "brake_voltage"),
     "stop": ("velocity_ref", "velocity", "v_bus", "i_q", "chopper"),
-    "acceptance": ("position", "position_ref", "i_q", "following_error"),
+    "acceptance": ("position", "position_ref", "i_q", "following_error", "twin_following_error", "twin_i_q"),
     "climb": ("position", "position_ref", "i_q", "following_error"),
 }
 
@@ -115,15 +119,36 @@ def time_series(
         series.append(
             {
                 "label": f"{label}, run {run.number}" if ghost else label,
-                "quantity": quantity,
+                "quantity": "model" if style == "twin" else quantity,
+                "like": quantity,
                 "unit": unit,
-                "style": "ghost" if ghost else style,
+                "style": "ghost" if ghost else "solid" if style == "twin" else style,
                 "x": (index * (run.period * 1e3)).astype(np.float32),
                 "y": (values * factor).astype(np.float32),
                 "key": name,
             }
         )
     return series
+
+
+def twin_plot(record: TwinRecord, axis: Axis) -> dict[str, Any]:
+    """Return the plot of a move that only the twin has made."""
+    units = units_of_axis(axis)
+    channels = {
+        "position": record.position, "position_ref": record.position_ref, "i_q": record.current,
+        "following_error": record.position_ref - record.position,
+    }  # fmt: skip
+    series = []
+    for name, y in channels.items():
+        quantity, label, style = CHANNELS[name]
+        unit, factor = units[quantity]
+        index, values = reduce_min_max(y.astype(np.float32), pairs=PAIRS)
+        series.append({
+            "label": label, "quantity": quantity, "unit": unit, "style": style, "key": name,
+            "x": (index * (record.period * 1e3)).astype(np.float32), "y": (values * factor).astype(np.float32),
+        })  # fmt: skip
+    return {"title": "The move on the twin: nothing has moved", "kind": "time", "x_label": "ms", "series": series,
+            "id": "twin"}  # fmt: skip
 
 
 def plots_of(axis: Axis, step: str, runs: Sequence[Run], pinned: Sequence[Run]) -> list[dict[str, Any]]:

@@ -12,10 +12,14 @@ export function mount(root) {
 function head(root, spec, hint) {
   const title = document.createElement("div");
   title.className = "plot-title";
-  const link = document.createElement("a");
-  link.href = `${location.pathname.split("/").slice(0, 3).join("/")}/run/${spec.run}/`;
-  link.textContent = `run ${spec.run}`;
-  title.append(spec.title, link, Object.assign(document.createElement("small"), { textContent: hint }));
+  title.append(spec.title);
+  if (spec.run) {
+    const link = document.createElement("a");
+    link.href = `${location.pathname.split("/").slice(0, 3).join("/")}/run/${spec.run}/`;
+    link.textContent = `run ${spec.run}`;
+    title.append(link);
+  }
+  title.append(Object.assign(document.createElement("small"), { textContent: hint }));
   root.append(title);
 }
 

@@ -9,6 +9,7 @@ control/         the cascade: filters, frequency responses, linear step response
 response/        step and move metrics, frequency-response estimation
 identification/  electrical values, inertia and friction, two-mass fit, alignment
 tuning/          stated robustness -> gains
+twin/            the identified axis, simulated by equations of its own
 motion/          jerk-limited profiles
 diagnosis/       what limited a recorded move
 simulation/      the simulated plant and drive; only the bench and the tests may use it

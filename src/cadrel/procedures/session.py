@@ -413,6 +413,10 @@ class Session:
         rate = self.values["velocity.gain"] / self.values["velocity.reset_time"] * speed  # [N·m/s]
         return BREAKAWAY * (total.coulomb + abs(total.constant)) / rate
 
+    def longest_to_break_away(self, speed: float) -> float:
+        """How long an axis at rest may take to be freed by the integral of its velocity loop, told a slow speed. [s]"""
+        return 0.3 + self._patience + 2 * self._breaking_away(speed)
+
     def go_to(self, position: float, *, speed: float) -> None:
         """In velocity mode: run near a position and stop there. [rad], [rad/s]"""
         status = self.look()

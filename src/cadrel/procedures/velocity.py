@@ -12,7 +12,7 @@ from cadrel.core.control import Gains, Winding, feedback_filter
 from cadrel.core.identification import PlantFit, Play
 from cadrel.core.identification.two_mass import ROUGH
 from cadrel.core.response import FrequencyResponse, folded, measure_step
-from cadrel.core.tuning import TuningRefused, noise_behind, tune_position, tune_velocity
+from cadrel.core.tuning import LEAST_DAMPING, TuningRefused, noise_behind, tune_position, tune_velocity
 from cadrel.core.verdict import Criterion
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.judging import (
@@ -44,6 +44,7 @@ MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what
 KICK = 0.05  # of the speed agreed to
 FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
 UNEXPLAINED, HEARD = 2.5, 1.0  # times the ripple that noise explains, and of the budget: beyond both it hunts
+CALM = 0.3  # damping of a section's poles at the least, for an axis that hunts
 JUST = 1.1  # how much more noise is owed for, where it is mere noise
 MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
 MORE_TRIES = 2  # proposals after one that missed what was asked
@@ -140,6 +141,7 @@ def _tuned(
         working=Winding.from_drive(session.values),
         noise=seen.noise,
         noise_torque=budget,
+        least_damping=CALM if seen.hunts else LEAST_DAMPING,
     )
     session.write(velocity_values(tuning.gains))
     new_step = _step(session, 0.5)

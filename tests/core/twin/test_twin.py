@@ -88,6 +88,20 @@ def test_a_stuck_axis_stands_still_until_the_integral_frees_it() -> None:
     assert np.all(record.motor[record.time < moved] == 0.0)
 
 
+def test_breakaway_holds_longer_than_what_slides_and_fades() -> None:
+    rigid = TwoMass(inertia_motor=3.7e-4)
+    twin = replace(TWIN, load=rigid, coulomb=0.5, breakaway=0.8, stribeck_speed=1.0, velocity_feedforward=1.0)
+    slow = replace(twin, velocity_feedforward=0.0, gains=GAINS.with_(position_gain=1.0))
+    tiny = move_profile(0.02, velocity=60.0, acceleration=900.0, jerk=40_000.0)
+    record = slow.run(tiny, rest=8.0)
+    moved = record.time[np.argmax(np.abs(record.motor) > 1e-6)]
+    reset, push = GAINS.velocity_reset, GAINS.velocity_gain * 0.02
+    assert moved == pytest.approx(reset * (0.8 / push - 1) + tiny.duration, rel=0.03)
+    fast = twin.run(move_profile(30.0, velocity=10.0, acceleration=400.0, jerk=40_000.0))
+    middle = len(fast.time) // 2
+    assert KT * fast.current[middle] == pytest.approx(0.5, rel=5e-3)  # at ten Stribeck speeds nothing of it is left
+
+
 def test_limits_are_seen_where_they_bind() -> None:
     harsh = move_profile(30.0, velocity=400.0, acceleration=60_000.0, jerk=4e6)
     by_current = replace(TWIN, current_limit=5.0, velocity_feedforward=1.0).run(harsh)

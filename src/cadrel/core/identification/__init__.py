@@ -12,6 +12,7 @@ two_mass.py     measured velocity plant -> two-mass model
 chain.py        measured velocity plant -> one, two or three masses, as the data have it
 play.py         a shaft swung around its resonance -> play, closed stiffness
 mode.py         one resonance looked at closely -> frequency, damping
+friction.py     constant speeds both ways, and breakaway -> friction over speed
 cogging.py      runs at constant speed -> torque over a turn, by harmonics
 """
 
@@ -34,11 +35,12 @@ from cadrel.core.identification.electrical import (
     unmixed,
 )
 from cadrel.core.identification.estimated import Estimated
+from cadrel.core.identification.friction import FrictionCurve, fit_friction, friction_both_ways
 from cadrel.core.identification.halls import HallFault, HallMap, learn_halls
 from cadrel.core.identification.inverter import DeadTime, fit_dead_time, sensor_offsets
 from cadrel.core.identification.load import LoadEstimate, fit_load
 from cadrel.core.identification.mode import Mode, fit_mode
-from cadrel.core.identification.plant import HeldLoad, IdentifiedPlant, PlantPart, SpringyLoad, TotalLoad
+from cadrel.core.identification.plant import HeldLoad, IdentifiedPlant, PlantPart, RubbedLoad, SpringyLoad, TotalLoad
 from cadrel.core.identification.play import Play, Swung, fit_play
 from cadrel.core.identification.turning import (
     Following,
@@ -56,6 +58,7 @@ __all__ = [
     "DeadTime",
     "Estimated",
     "Following",
+    "FrictionCurve",
     "HallFault",
     "HallMap",
     "HeldLoad",
@@ -67,6 +70,7 @@ __all__ = [
     "PlantFit",
     "PlantPart",
     "Play",
+    "RubbedLoad",
     "SearchResult",
     "SlipResult",
     "SpringyLoad",
@@ -80,6 +84,7 @@ __all__ = [
     "fit_admittance",
     "fit_chain",
     "fit_dead_time",
+    "fit_friction",
     "fit_load",
     "fit_mode",
     "fit_play",
@@ -87,6 +92,7 @@ __all__ = [
     "fit_two_mass",
     "flux_from_spinning",
     "following",
+    "friction_both_ways",
     "learn_halls",
     "load_of_vector",
     "offset_by_hand",

@@ -99,7 +99,29 @@ class HeldLoad:
         return cls(constant=float(plain["constant"]), entered=float(plain["entered"]))
 
 
-PlantPart = TotalLoad | SpringyLoad | HeldLoad
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RubbedLoad:
+    """Friction over speed, of everything that moves. Of the friction run."""
+
+    sliding: float  # [N·m]
+    viscous: float  # [N·m·s/rad]
+    breakaway: float | None = None  # [N·m]; None: not above sliding
+    stribeck_speed: float | None = None  # [rad/s] at which 1/e of what breakaway is more is left
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain values."""
+        return asdict(self)
+
+    @classmethod
+    def from_dict(cls, plain: Mapping[str, Any]) -> Self:
+        """Return what `as_dict` gave. Raises `KeyError`."""
+        return cls(
+            sliding=float(plain["sliding"]), viscous=float(plain["viscous"]), breakaway=plain["breakaway"],
+            stribeck_speed=plain["stribeck_speed"],
+        )  # fmt: skip
+
+
+PlantPart = TotalLoad | SpringyLoad | HeldLoad | RubbedLoad
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -109,6 +131,7 @@ class IdentifiedPlant:
     total: TotalLoad | None = None
     springy: SpringyLoad | None = None
     held: HeldLoad | None = None
+    rubbed: RubbedLoad | None = None
 
     def asked(self, asked: Robustness) -> Robustness:
         """Return what loops must honour: over a wider drift where the resonance was seen to move with amplitude."""
@@ -120,11 +143,13 @@ class IdentifiedPlant:
     def with_part(self, part: PlantPart | None) -> Self:
         """Return the plant with a part found anew. A new total load retires what was found on the one before."""
         if isinstance(part, TotalLoad):
-            return replace(self, total=part, springy=None)
+            return replace(self, total=part, springy=None, rubbed=None)
         if isinstance(part, SpringyLoad):
             return replace(self, springy=part)
         if isinstance(part, HeldLoad):
             return replace(self, held=part)
+        if isinstance(part, RubbedLoad):
+            return replace(self, rubbed=part)
         return self
 
     def carried(self, entered: float) -> float:
@@ -141,7 +166,7 @@ class IdentifiedPlant:
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain values."""
-        parts = (("total", self.total), ("springy", self.springy), ("held", self.held))
+        parts = (("total", self.total), ("springy", self.springy), ("held", self.held), ("rubbed", self.rubbed))
         return {k: p.as_dict() for k, p in parts if p is not None}
 
     @classmethod
@@ -151,4 +176,5 @@ class IdentifiedPlant:
             total=TotalLoad.from_dict(plain["total"]) if "total" in plain else None,
             springy=SpringyLoad.from_dict(plain["springy"]) if "springy" in plain else None,
             held=HeldLoad.from_dict(plain["held"]) if "held" in plain else None,
+            rubbed=RubbedLoad.from_dict(plain["rubbed"]) if "rubbed" in plain else None,
         )

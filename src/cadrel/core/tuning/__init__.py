@@ -1,7 +1,8 @@
 """Stated robustness -> the fastest loops that honour it, or a refusal that explains itself.
 
 current.py    gains from R, L and the wanted bandwidth
-velocity.py   PI, filters and notch on a measured plant
+velocity.py   PI, filters and sections on a measured plant: proposed, judged, explained
+search.py     the search for their shape; shape.py and shape_kernel.py: how much gain a shape bears
 position.py   Kv around the closed velocity loop
 front.py      robust against quick: one family of gains, and what each would give
 prediction.py curves and margins that gains would give
@@ -11,6 +12,7 @@ from cadrel.core.tuning.current import tune_current
 from cadrel.core.tuning.front import FrontPoint, front_of, quicker
 from cadrel.core.tuning.position import tune_position
 from cadrel.core.tuning.prediction import StopTrace, load_of, predict_loop, predict_stop
+from cadrel.core.tuning.shape import LEAST_DAMPING
 from cadrel.core.tuning.velocity import (
     TuningRefused,
     VelocityTuning,
@@ -21,6 +23,7 @@ from cadrel.core.tuning.velocity import (
 )
 
 __all__ = [
+    "LEAST_DAMPING",
     "FrontPoint",
     "StopTrace",
     "TuningRefused",

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 FloatArray = NDArray[np.float64]
 ComplexArray = NDArray[np.complex128]
+LEAST_DAMPING = 0.1  # of a section's poles, unless more is asked for
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +35,7 @@ class Bounds:
     unseen_hz: float = 1200.0  # from here nothing is known of the plant: the gain stays below 1 by its margin
     noise: float = 0.0  # [rad/s] rms of the raw speed at rest
     noise_torque: float = math.inf  # [N·m] rms that it may make
+    least_damping: float = LEAST_DAMPING  # of a section's poles
 
 
 @dataclass(frozen=True, slots=True, eq=False)

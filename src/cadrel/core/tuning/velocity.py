@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import differential_evolution
 
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import (
@@ -18,12 +17,12 @@ from cadrel.core.control import (
     velocity_open,
     velocity_plant,
 )
-from cadrel.core.control.filters import Section
 from cadrel.core.errors import CoreError
-from cadrel.core.parameters import REGISTRY, field_of
+from cadrel.core.parameters import field_of
 from cadrel.core.response.estimate import FrequencyResponse
-from cadrel.core.tuning.shape import Bounds, Kept, Plants
-from cadrel.core.tuning.shape_kernel import FIXED, highest_gain, scores, torque_of_noise
+from cadrel.core.tuning.search import as_gains, evolved, shape_of
+from cadrel.core.tuning.shape import LEAST_DAMPING, Bounds, Kept, Plants
+from cadrel.core.tuning.shape_kernel import torque_of_noise
 from cadrel.core.verdict.loops import LOW_HZ, resonance_grid
 from cadrel.core.verdict.spread import Spread
 
@@ -33,21 +32,12 @@ COARSE = 130  # points of the search's grid beside those across resonances
 ACROSS = 15  # points across a peak, for the search
 MOST_SECTIONS = 2
 ROUNDS = 3  # of a search, each with one load more to bear
-AROUND, SHORTER = 0.2, 3  # of the figures' logarithms; times fewer generations: where a search is gone on with
 EARNS = 1.05  # a section must raise the score's gain by a twentieth, or the simpler loop is kept
-GENERATIONS, CROWD = (40, 80, 300), (8, 8, 14)  # of the evolution; members for each figure; by number of sections
-SEED = 20  # of the evolution's draws: the same proposal each time
 INSIDE = (0.97, math.radians(1.5), 0.4)  # peak, phase and gain [dB] by which the search stays inside what is asked
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
 STABLE = Kept(3.5, math.radians(16), 1.4)  # of a load lighter or heavier than measured: stable, by a clear distance
 DELAY = 1.75  # [velocity samples] of hold, calculation and current loop, for the bend of the phase
-FIGURES = {  # bounds of a shape's figures: reset time [s], filters [Hz], a section's zeros and poles
-    "reset": (1.0e-3, 2.0), "torque_filter": (150.0, 1900.0), "speed_filter": (200.0, 1900.0),
-    "place": (60.0, 1850.0), "zero_damping": (0.01, 1.5), "pole_damping": (0.2, 2.0),
-}  # fmt: skip
 UNSEEN_HZ = 1200.0  # a plant is rarely measured beyond; there the loop's gain stays below 1
-DIGITS = 4  # of a proposed figure: what is read and typed again
-MOST_LEAD = 3.0  # poles over zeros: beyond, a section is a differentiator
 
 
 class TuningRefused(CoreError):
@@ -137,6 +127,7 @@ def tune_velocity(
     working: Winding | None = None,
     noise: float = 0.0,
     noise_torque: float = math.inf,
+    least_damping: float = LEAST_DAMPING,
 ) -> VelocityTuning:
     """Return the velocity loop with the highest integral gain that honours what is asked for over its spread.
 
@@ -152,6 +143,8 @@ def tune_velocity(
         The winding at the working current, where dead time does not damp: margins must hold there as well.
     noise, noise_torque : float
         Of the raw speed at rest, rms [rad/s], and what it may make of torque, rms [N·m].
+    least_damping : float
+        Of a section's poles: what swings little in them is calmer where a device shows speed in steps. [1]
 
     Raises
     ------
@@ -170,14 +163,14 @@ def tune_velocity(
     plants = _plants(judge, gains, [])
     delay = DELAY * gains.rates.velocity + gains.sensor.latency
     unseen = UNSEEN_HZ if measured is None or not measured.frequency.size else max(UNSEEN_HZ, measured.frequency[-1])
-    bounds = Bounds(delay=delay, unseen_hz=unseen, noise=noise, noise_torque=noise_torque)
+    bounds = Bounds(delay=delay, unseen_hz=unseen, noise=noise, noise_torque=noise_torque, least_damping=least_damping)
     best: tuple[float, Gains] | None = None
     start: FloatArray | None = None
     exploited: list[TwoMass] = []
     for sections in range(MOST_SECTIONS + 1):
         for _ in range(ROUNDS):
-            found = start = _evolved(load, plants, bounds, gains, sections, start)
-            shaped = _as_gains(found, gains, plants, bounds)
+            found = start = evolved(load, plants, bounds, gains, sections, start)
+            shaped = as_gains(found, gains, plants, bounds)
             runs_away = None if shaped is None else judge.runs_away(shaped)
             if runs_away is None:
                 break
@@ -222,86 +215,6 @@ def _plants(judge: _Judge, gains: Gains, further: Sequence[TwoMass]) -> Plants:
     return Plants.of(grid, models, measured)
 
 
-def _box(load: TwoMass, gains: Gains, sections: int) -> list[tuple[float, float]]:
-    """Bounds of a shape's figures, as logarithms."""
-    lowest = min(FIGURES["place"][0], 0.5 * (load.antiresonance_hz or math.inf))
-    place = (lowest, FIGURES["place"][1])
-    section = [place, FIGURES["zero_damping"], place, FIGURES["pole_damping"]]
-    figures = [FIGURES["reset"], FIGURES["torque_filter"], FIGURES["speed_filter"], *(section * sections)]
-    return [(math.log(low), math.log(high)) for low, high in figures]
-
-
-def _evolved(
-    load: TwoMass, plants: Plants, bounds: Bounds, gains: Gains, sections: int, start: FloatArray | None
-) -> FloatArray:
-    """Return the best shape of a structure, begun where the simpler one ended and at a notch on the resonance."""
-    box = _box(load, gains, sections)
-    low, high = np.array(box).T
-    rng = np.random.default_rng(SEED)
-    crowd = rng.uniform(low, high, size=(CROWD[sections] * len(box), len(box)))
-    crowd[:, 0] = rng.uniform(math.log(2e-3), math.log(0.3), len(crowd))
-    again = False
-    if start is not None and len(start) == len(box):
-        # The same structure with one load more to bear: it begins around where it was.
-        again, half = True, len(crowd) // 2
-        crowd[:half] = start + AROUND * rng.normal(size=(half, len(box)))
-        crowd[0] = start
-    elif sections and start is not None:
-        # Half of the crowd begins at the simpler loop with a notch added, on the resonance or anywhere.
-        half = len(crowd) // 2
-        crowd[:half, : len(start)] = start + 0.15 * rng.normal(size=(half, len(start)))
-        at = np.log(load.resonance_hz) if load.resonance_hz else rng.uniform(*box[FIXED], size=half)
-        crowd[:half, -4] = at + 0.2 * rng.normal(size=half)
-        crowd[:half, -2] = crowd[:half, -4] + 0.2 * rng.normal(size=half)
-        crowd[0, : len(start)], crowd[0, -4:] = start, (box[-4][1], 0.0, box[-2][1], 0.0)
-    result = differential_evolution(
-        lambda many: _score(many, plants, bounds, gains),
-        box,
-        init=np.clip(crowd, low, high),
-        maxiter=GENERATIONS[sections] // (SHORTER if again else 1),
-        tol=1e-4,
-        mutation=(0.4, 0.9),
-        recombination=0.8,
-        rng=np.random.default_rng(SEED),
-        vectorized=True,
-        updating="deferred",
-        polish=False,
-    )
-    return np.asarray(result.x)
-
-
-def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains) -> FloatArray:
-    """Negative scores of shapes, one a column; a section that only differentiates is worse the more it does."""
-    found = scores(
-        np.ascontiguousarray(many), plants.frequency, plants.values, plants.kept, gains.rates.velocity,
-        bounds.noise_torque, bounds.noise, bounds.delay, bounds.unseen_hz,
-    )  # fmt: skip
-    for k in range(FIXED, len(many), 4):
-        found += 10.0 * np.maximum(many[k + 2] - many[k] - math.log(MOST_LEAD), 0.0)
-    return np.asarray(found)
-
-
-def _as_gains(shape: FloatArray, gains: Gains, plants: Plants, bounds: Bounds) -> Gains | None:
-    """The gains of a shape at the highest gain it bears; None where it bears none."""
-    _, gain = highest_gain(
-        np.exp(shape), plants.frequency, plants.values, plants.kept, gains.rates.velocity, bounds.noise_torque,
-        bounds.noise, bounds.delay, bounds.unseen_hz,
-    )  # fmt: skip
-    # The best shape often leaves no room between the bounds of its gain: rounded, it is the judge's, not the search's.
-    x = [float(f"{figure:.{DIGITS}g}") for figure in np.exp(shape)]
-    least = REGISTRY["velocity.gain"].minimum
-    if gain <= 0.0 or (least is not None and gain < least):
-        return None
-    sections = tuple(
-        Section(zero_hz=x[k], zero_damping=x[k + 1], pole_hz=x[k + 2], pole_damping=x[k + 3])
-        for k in range(FIXED, len(x), 4)
-    )
-    return gains.with_(
-        velocity_gain=float(gain), velocity_reset=float(x[0]), torque_filter_hz=float(x[1]),
-        feedback_filter_hz=float(x[2]), notch_hz=0.0, notch_depth_db=0.0, sections=sections,
-    )  # fmt: skip
-
-
 def _judged(judge: _Judge, proposed: Gains | None) -> Gains | None:
     """Take the gain back, the integral gain with its square, until every judge is content; None if none is."""
     if proposed is None:
@@ -319,24 +232,16 @@ def _limit(every: list[Margins], load: TwoMass, asked: Robustness, gains: Gains,
     """What binds: the device's noise, or the margin of the worst plant."""
     if bounds.noise > 0.0 and math.isfinite(bounds.noise_torque):
         free = Bounds(delay=bounds.delay, unseen_hz=bounds.unseen_hz)
-        more = _as_gains(np.log(_shape_of(gains)), gains, plants, free)
+        more = as_gains(np.log(shape_of(gains)), gains, plants, free)
         if more is not None and more.velocity_gain > EARNS * gains.velocity_gain:
             return "the device's noise: the current ripple asked for at rest"
     worst = max(every, key=lambda m: m.sensitivity_peak)
     return limiting_factor(worst, load, asked)
 
 
-def _shape_of(gains: Gains) -> FloatArray:
-    """The figures of the loop's shape, as the search has them; a notch beside the sections is no part of it."""
-    return np.array([
-        gains.velocity_reset, gains.torque_filter_hz, gains.feedback_filter_hz,
-        *(v for s in gains.sections for v in (s.zero_hz, s.zero_damping, s.pole_hz, s.pole_damping)),
-    ])  # fmt: skip
-
-
 def noise_behind(ripple: float, gains: Gains) -> float:
     """Return the noise of the raw speed that makes so much ripple of torque with these gains. [N·m] -> [rad/s], rms"""
-    return float(ripple / (gains.velocity_gain * torque_of_noise(_shape_of(gains), gains.rates.velocity)))
+    return float(ripple / (gains.velocity_gain * torque_of_noise(shape_of(gains), gains.rates.velocity)))
 
 
 def limiting_factor(margins: Margins, load: TwoMass, asked: Robustness) -> str:

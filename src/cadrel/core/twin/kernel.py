@@ -41,6 +41,8 @@ class Figures(NamedTuple):
     viscous_motor: float
     viscous_load: float
     coulomb: float  # on what carries the load
+    sticks: float  # [N·m] that breakaway is more; it fades with speed
+    stribeck_speed: float
     constant: float  # that the motor must hold at rest
     half_play: float
     # the device
@@ -65,9 +67,15 @@ def _through_shaft(twist, rate, f):
 
 
 @numba.njit(cache=True)
-def _rubbed(speed, loss):
-    """Speed after Coulomb's friction took at most `loss` of it: what it would turn round stands still."""
-    return math.copysign(max(abs(speed) - loss, 0.0), speed)
+def _rubbed(speed, before, share, f):
+    """Speed after friction took of it: what it would turn round stands still. `share`: time over inertia.
+
+    How much of breakaway is left follows the speed `before` the step.
+    """
+    level = f.coulomb
+    if f.sticks > 0.0:
+        level += f.sticks * math.exp(-((before / f.stribeck_speed) ** 2))
+    return math.copysign(max(abs(speed) - share * level, 0.0), speed)
 
 
 # What a tick changes, in one array.
@@ -115,12 +123,13 @@ def _mechanics(f, s, before):
             shaft = _through_shaft(s[ANGLE] - s[LOAD_ANGLE], s[SPEED] - s[LOAD_SPEED], f)
             pulled = shaft - f.constant - f.viscous_load * s[LOAD_SPEED]
             s[SPEED] += h * (push - shaft) / f.inertia_motor
-            s[LOAD_SPEED] = _rubbed(s[LOAD_SPEED] + h * pulled / f.inertia_load, h * f.coulomb / f.inertia_load)
+            was = s[LOAD_SPEED]
+            s[LOAD_SPEED] = _rubbed(was + h * pulled / f.inertia_load, was, h / f.inertia_load, f)
             s[LOAD_ANGLE] += h * s[LOAD_SPEED]
             s[ANGLE] += h * s[SPEED]
         else:
-            driven = s[SPEED] + h * (push - f.constant) / f.inertia_motor
-            s[SPEED] = _rubbed(driven, h * f.coulomb / f.inertia_motor)
+            was = s[SPEED]
+            s[SPEED] = _rubbed(was + h * (push - f.constant) / f.inertia_motor, was, h / f.inertia_motor, f)
             s[ANGLE] += h * s[SPEED]
             s[LOAD_ANGLE] = s[ANGLE]
 

@@ -61,15 +61,17 @@ class Twin:
 
     Notes
     -----
-    All of the friction is put where the load is. What no run identifies is not in it: breakaway above sliding
-    friction, cogging, the device's noise, a bus that sags. Where it parts from the machine, that is what the machine
-    has besides.
+    All of the friction is put where the load is; breakaway is in it where friction was measured over speed. What is
+    not: cogging, the device's noise, a bus that sags. Where it parts from the machine, that is what the machine has
+    besides.
     """
 
     gains: Gains
     winding: Winding
     load: TwoMass  # with play closed
     coulomb: float = 0.0  # [N·m]
+    breakaway: float = 0.0  # [N·m]; up to `coulomb`: nothing holds more than slides
+    stribeck_speed: float = 1.0  # [rad/s] at which 1/e of what breakaway is more is left
     constant: float = 0.0  # [N·m] that holds what hangs or is pulled
     play: float = 0.0  # [rad] whole, between motor and load
     torque_constant: float  # [N·m/A peak]
@@ -109,12 +111,19 @@ class Twin:
         if plant.springy is not None:
             s = plant.springy
             load, play = s.load.drifted(s.rise), s.play
+        coulomb, breakaway, fades = total.coulomb, 0.0, 1.0
+        if plant.rubbed is not None:
+            coulomb = plant.rubbed.sliding
+            if plant.rubbed.breakaway is not None and plant.rubbed.stribeck_speed is not None:
+                breakaway, fades = plant.rubbed.breakaway, plant.rubbed.stribeck_speed
         counts = values.get("feedback.counts", 0.0)
         return cls(
             gains=Gains.from_drive(values, rates),
             winding=Winding.from_drive(values),
             load=load,
-            coulomb=total.coulomb,
+            coulomb=coulomb,
+            breakaway=breakaway,
+            stribeck_speed=fades,
             constant=total.constant,
             play=play,
             torque_constant=1.5 * pairs * flux,
@@ -183,6 +192,8 @@ class Twin:
             viscous_motor=load.viscous if springy else load.viscous + load.viscous_load,
             viscous_load=load.viscous_load,
             coulomb=self.coulomb,
+            sticks=max(self.breakaway - self.coulomb, 0.0),
+            stribeck_speed=self.stribeck_speed,
             constant=self.constant,
             half_play=0.5 * self.play,
             resolution=self.resolution,

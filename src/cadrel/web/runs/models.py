@@ -130,7 +130,9 @@ class PlantPart(models.Model):
     """A part of an axis's identified plant, with the run that shows it and the values it was found at."""
 
     axis = models.ForeignKey("projects.Axis", models.CASCADE, related_name="plant_parts")
-    part = models.CharField(max_length=10, help_text="total, springy or held, of `core.identification.IdentifiedPlant`")
+    part = models.CharField(
+        max_length=10, help_text="total, springy, held or rubbed, of `core.identification.IdentifiedPlant`"
+    )
     values: Any = models.JSONField(help_text="as its `as_dict` gives it")
     run = models.ForeignKey(Run, models.CASCADE, related_name="plant_parts")
     value_set = models.ForeignKey("projects.ValueSet", models.PROTECT, related_name="+")

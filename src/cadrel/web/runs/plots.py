@@ -167,6 +167,8 @@ def plots_of(axis: Axis, step: str, runs: Sequence[Run], pinned: Sequence[Run]) 
             plots.append(_bode_plot(newest, "closed"))
         if newest.curves.get("plant_measured"):
             plots.append(_plant_plot(newest))
+        if newest.curves.get("friction"):
+            plots.append(_friction_plot(newest, units))
         if newest.curves.get("torque"):
             plots.append(_turn_plot(newest))
         if newest.curves.get("responses"):
@@ -240,6 +242,26 @@ def _bode_plot(run: Run, which: str) -> dict[str, Any]:
         "run_id": run.pk,
         "id": f"{which}-{run.pk}",
     }
+
+
+def _friction_plot(run: Run, units: dict[str, tuple[str, float]]) -> dict[str, Any]:
+    """Friction over speed: what was measured, the curve through it, and what held the axis at rest."""
+    c, (unit, factor) = run.curves["friction"], units["velocity"]
+
+    def series(key: str, label: str, style: str, speed: list[float], torque: list[float]) -> dict[str, Any]:
+        return {
+            "label": label, "quantity": "torque" if style == "dots" else "model", "like": "torque",
+            "unit": UNITS["torque"], "style": style, "key": key, "x": [factor * v for v in speed], "y": torque,
+        }  # fmt: skip
+
+    measured = [series("friction", "Measured, half of both ways", "dots", c["speed"], c["torque"])]
+    if c["breakaway"] is not None:
+        measured.append(series("breakaway", "Broke away from rest", "dots", [0.0], [c["breakaway"]]))
+    curve = series("curve", "Curve through them", "solid", c["curve_speed"], c["curve"])
+    return {
+        "title": "Friction over speed", "kind": "time", "x_label": unit, "series": [curve, *measured],
+        "run": run.number, "run_id": run.pk, "id": f"friction-{run.pk}",
+    }  # fmt: skip
 
 
 def _turn_plot(run: Run) -> dict[str, Any]:

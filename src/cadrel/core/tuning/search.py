@@ -1,0 +1,168 @@
+"""The search for a shape: which figures it has, where it begins, how it evolves, and the gains that follow from one.
+
+A shape is reset time, torque filter, speed filter and up to two second-order sections; `shape.py` says how much gain
+it bears.
+"""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import differential_evolution
+
+from cadrel.core.control import Gains, TwoMass
+from cadrel.core.control.filters import Section
+from cadrel.core.parameters import REGISTRY
+from cadrel.core.tuning.shape import LEAST_DAMPING, Bounds, Plants
+from cadrel.core.tuning.shape_kernel import FIXED, highest_gain, scores
+
+FloatArray = NDArray[np.float64]
+AROUND, SHORTER = 0.2, 3  # of the figures' logarithms; times fewer generations: where a search is gone on with
+GENERATIONS, CROWD = (40, 80, 250), (8, 8, 10)  # of the evolution; members for each figure; by number of sections
+SEED = 20  # of the evolution's draws: the same proposal each time
+FIGURES = {  # bounds of a shape's figures: reset time [s], filters [Hz], a section's zeros and poles
+    "reset": (1.0e-3, 2.0), "torque_filter": (150.0, 1900.0), "speed_filter": (200.0, 1900.0),
+    "place": (60.0, 1850.0), "zero_damping": (0.01, 1.5), "pole_damping": (LEAST_DAMPING, 2.0),
+}  # fmt: skip
+DIGITS = 4  # of a proposed figure: what is read and typed again
+BELOW, INVERSE = 0.93, 1.35  # times resonance and antiresonance, where zeros and poles that answer them end up
+MOST_LEAD = 3.0  # poles over zeros: beyond, a section is a differentiator
+
+
+def _box(load: TwoMass, bounds: Bounds, sections: int) -> list[tuple[float, float]]:
+    """Bounds of a shape's figures, as logarithms."""
+    lowest = min(FIGURES["place"][0], 0.5 * (load.antiresonance_hz or math.inf))
+    place = (lowest, FIGURES["place"][1])
+    section = [place, FIGURES["zero_damping"], place, (bounds.least_damping, FIGURES["pole_damping"][1])]
+    figures = [FIGURES["reset"], FIGURES["torque_filter"], FIGURES["speed_filter"], *(section * sections)]
+    return [(math.log(low), math.log(high)) for low, high in figures]
+
+
+def evolved(
+    load: TwoMass, plants: Plants, bounds: Bounds, gains: Gains, sections: int, start: FloatArray | None
+) -> FloatArray:
+    """Return the best shape of a structure, begun where the simpler one ended; the better of two evolutions.
+
+    A crowd that holds both good beginnings of a section - a notch, and the inverse of the two masses - forgets one of
+    them within some generations, now this one, now that: each has a crowd of its own.
+    """
+    box = _box(load, bounds, sections)
+    rng = np.random.default_rng(SEED)
+    if start is not None and len(start) == len(box):
+        # The same structure with one load more to bear: it begins around where it was.
+        crowd = _strewn(box, sections, rng)
+        half = len(crowd) // 2
+        crowd[:half] = start + AROUND * rng.normal(size=(half, len(box)))
+        crowd[0] = start
+        return _evolve(crowd, box, plants, bounds, gains, GENERATIONS[sections] // SHORTER)[0]
+    crowds = [_strewn(box, sections, rng)]
+    if sections and start is not None:
+        _begun_at_notch(crowds[0], start, box, load, rng)
+        if load.resonance_hz is not None and load.antiresonance_hz is not None:
+            crowds.append(_begun_at_inverse(_strewn(box, sections, rng), start, load, bounds, rng))
+    found = [_evolve(crowd, box, plants, bounds, gains, GENERATIONS[sections]) for crowd in crowds]
+    return min(found, key=lambda one: one[1])[0]
+
+
+def _strewn(box: list[tuple[float, float]], sections: int, rng: np.random.Generator) -> FloatArray:
+    """A crowd anywhere in the box."""
+    low, high = np.array(box).T
+    crowd = rng.uniform(low, high, size=(CROWD[sections] * len(box), len(box)))
+    crowd[:, 0] = rng.uniform(math.log(2e-3), math.log(0.3), len(crowd))
+    return np.asarray(crowd)
+
+
+def _begun_at_notch(
+    crowd: FloatArray, start: FloatArray, box: list[tuple[float, float]], load: TwoMass, rng: np.random.Generator
+) -> None:
+    """Let half of a crowd begin at the simpler loop with a notch added, on the resonance or anywhere."""
+    half = len(crowd) // 2
+    crowd[:half, : len(start)] = start + 0.15 * rng.normal(size=(half, len(start)))
+    at = np.log(load.resonance_hz) if load.resonance_hz else rng.uniform(*box[FIXED], size=half)
+    crowd[:half, -4] = at + 0.2 * rng.normal(size=half)
+    crowd[:half, -2] = crowd[:half, -4] + 0.2 * rng.normal(size=half)
+    crowd[0, : len(start)], crowd[0, -4:] = start, (box[-4][1], 0.0, box[-2][1], 0.0)
+
+
+def _begun_at_inverse(
+    crowd: FloatArray, start: FloatArray, load: TwoMass, bounds: Bounds, rng: np.random.Generator
+) -> FloatArray:
+    """Let half of a crowd begin with one section the inverse of the two masses.
+
+    Its zeros lie below where they resonate, its poles above where the load stands against the motor, both hardly
+    damped. With two sections it is the first, and the second a low-pass of second order about the speed filter.
+    """
+    assert load.resonance_hz is not None and load.antiresonance_hz is not None
+    half, least = len(crowd) // 2, math.log(bounds.least_damping)
+    crowd[:half, :FIXED] = start[:FIXED] + 0.3 * rng.normal(size=(half, FIXED))
+    crowd[:half, 3] = math.log(BELOW * load.resonance_hz) + 0.1 * rng.normal(size=half)
+    crowd[:half, 4] = math.log(0.05) + 0.5 * rng.normal(size=half)
+    crowd[:half, 5] = math.log(INVERSE * load.antiresonance_hz) + 0.2 * rng.normal(size=half)
+    crowd[:half, 6] = least + 0.4 * np.abs(rng.normal(size=half))
+    if crowd.shape[1] > FIXED + 4:
+        for k, (middle, width) in enumerate(
+            ((math.log(550.0), 0.3), (-0.2, 0.2), (math.log(1500.0), 0.1), (-0.1, 0.2))
+        ):
+            crowd[:half, 7 + k] = middle + width * rng.normal(size=half)
+    return crowd
+
+
+def _evolve(
+    crowd: FloatArray, box: list[tuple[float, float]], plants: Plants, bounds: Bounds, gains: Gains, generations: int
+) -> tuple[FloatArray, float]:
+    """Differential evolution of a crowd; the best shape, and its negative score."""
+    low, high = np.array(box).T
+    result = differential_evolution(
+        lambda many: _score(many, plants, bounds, gains),
+        box,
+        init=np.clip(crowd, low, high),
+        maxiter=generations,
+        tol=1e-4,
+        mutation=(0.4, 0.9),
+        recombination=0.8,
+        rng=np.random.default_rng(SEED),
+        vectorized=True,
+        updating="deferred",
+        polish=False,
+    )
+    return np.asarray(result.x), float(result.fun)
+
+
+def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains) -> FloatArray:
+    """Negative scores of shapes, one a column; a section that only differentiates is worse the more it does."""
+    found = scores(
+        np.ascontiguousarray(many), plants.frequency, plants.values, plants.kept, gains.rates.velocity,
+        bounds.noise_torque, bounds.noise, bounds.delay, bounds.unseen_hz,
+    )  # fmt: skip
+    for k in range(FIXED, len(many), 4):
+        found += 10.0 * np.maximum(many[k + 2] - many[k] - math.log(MOST_LEAD), 0.0)
+    return np.asarray(found)
+
+
+def as_gains(shape: FloatArray, gains: Gains, plants: Plants, bounds: Bounds) -> Gains | None:
+    """The gains of a shape at the highest gain it bears; None where it bears none."""
+    _, gain = highest_gain(
+        np.exp(shape), plants.frequency, plants.values, plants.kept, gains.rates.velocity, bounds.noise_torque,
+        bounds.noise, bounds.delay, bounds.unseen_hz,
+    )  # fmt: skip
+    # The best shape often leaves no room between the bounds of its gain: rounded, it is the judge's, not the search's.
+    x = [float(f"{figure:.{DIGITS}g}") for figure in np.exp(shape)]
+    least = REGISTRY["velocity.gain"].minimum
+    if gain <= 0.0 or (least is not None and gain < least):
+        return None
+    sections = tuple(
+        Section(zero_hz=x[k], zero_damping=x[k + 1], pole_hz=x[k + 2], pole_damping=x[k + 3])
+        for k in range(FIXED, len(x), 4)
+    )
+    return gains.with_(
+        velocity_gain=float(gain), velocity_reset=float(x[0]), torque_filter_hz=float(x[1]),
+        feedback_filter_hz=float(x[2]), notch_hz=0.0, notch_depth_db=0.0, sections=sections,
+    )  # fmt: skip
+
+
+def shape_of(gains: Gains) -> FloatArray:
+    """The figures of the loop's shape, as the search has them; a notch beside the sections is no part of it."""
+    return np.array([
+        gains.velocity_reset, gains.torque_filter_hz, gains.feedback_filter_hz,
+        *(v for s in gains.sections for v in (s.zero_hz, s.zero_damping, s.pole_hz, s.pole_damping)),
+    ])  # fmt: skip

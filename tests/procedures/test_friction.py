@@ -1,0 +1,60 @@
+"""Friction over speed, measured on rigs whose friction is known."""
+
+from dataclasses import replace
+
+import pytest
+
+from cadrel.core.identification import IdentifiedPlant, RubbedLoad
+from cadrel.procedures.errors import NotAllowed
+from tests.conftest import rig_of
+from tests.procedures.test_stops import Ready
+
+LIFT = rig_of("kiln-car-lift")
+
+
+def test_sliding_viscous_breakaway_and_where_it_fades_are_found_within_their_doubt() -> None:
+    truth = replace(LIFT, breakaway_ratio=1.5, stribeck_speed=3.0, cogging=((24, 0.05, 20),))
+    ready = Ready(truth)
+    outcome, session = ready.run("friction")
+    found = {f.kind.removeprefix("friction_"): f for f in outcome.findings}
+    sliding = truth.coulomb_motor + truth.coulomb_load
+    wanted = {
+        "sliding": sliding, "viscous": truth.viscous_motor + truth.viscous_load, "breakaway": 1.5 * sliding,
+        "stribeck": 3.0,
+    }  # fmt: skip
+    for key, value in wanted.items():
+        finding = found[key]
+        assert finding.std is not None
+        assert abs(finding.value - value) < max(3 * finding.std, 0.02 * value), key
+        assert finding.value == pytest.approx(value, rel=0.1), key
+    assert isinstance(outcome.plant, RubbedLoad)
+    assert outcome.plant.breakaway == pytest.approx(1.5 * sliding, rel=0.05)
+    assert outcome.runs[0].curves["friction"]["breakaway"] == pytest.approx(1.5 * sliding, rel=0.1)
+    assert session.drive.status()["mode"] == "off"
+
+
+def test_friction_that_does_not_rise_at_rest_has_no_breakaway() -> None:
+    outcome, _ = Ready(replace(LIFT, breakaway_ratio=1.0)).run("friction")
+    assert {f.kind for f in outcome.findings} == {"friction_sliding", "friction_viscous"}
+    assert isinstance(outcome.plant, RubbedLoad)
+    assert outcome.plant.breakaway is None
+
+
+def test_without_a_load_or_room_it_is_refused_and_the_remedy_works() -> None:
+    ready = Ready(LIFT)
+    ready.plant = IdentifiedPlant()
+    with pytest.raises(NotAllowed, match="not identified"):
+        ready.run("friction")
+    short = Ready(LIFT, **{"procedure.travel": {"value": 0.02, "unit": "mm", "source": "typed"}})
+    with pytest.raises(NotAllowed, match="no room for a curve") as refusal:
+        short.run("friction")
+    assert "travel" in refusal.value.parts[2].lower()
+
+
+def test_a_plant_found_with_another_load_takes_its_friction_along() -> None:
+    plant = Ready(LIFT).plant
+    rubbed = RubbedLoad(sliding=0.3, viscous=1e-3, breakaway=0.4, stribeck_speed=2.0)
+    kept = IdentifiedPlant.from_dict(plant.with_part(rubbed).as_dict())
+    assert kept.rubbed == rubbed
+    assert plant.total is not None
+    assert kept.with_part(plant.total).rubbed is None

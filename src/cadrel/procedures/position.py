@@ -51,7 +51,13 @@ def run_position_loop(session: Session) -> Outcome:
     working = Winding.from_drive(session.values)
     winding = session.plant.winding(working)
     gains, limited_by = tune_position(
-        load, winding, before, session.asked, measured=measured_plant(session), working=working
+        load,
+        winding,
+        before,
+        session.asked,
+        measured=measured_plant(session),
+        working=working,
+        settling=session.axis.goal.settling_time,
     )
     size = small_step(session, max(gains.position_gain, before.position_gain))
     old = _step(session, size, 0.1)
@@ -59,7 +65,13 @@ def run_position_loop(session: Session) -> Outcome:
         "position.gain": gains.position_gain,
         "position.velocity_feedforward": 1.0,
         "position.acceleration_feedforward": 1.0,
+        **{k: v for k, v in gains.to_drive().items() if k.startswith("position.shaping")},
     }
+    if gains.shaping_hz > 0.0:
+        session.note(
+            f"The load swings behind its shaft: planned moves pass a notch at {gains.shaping_hz:.3g} Hz, so that they "
+            "leave it unexcited. What pushes the load itself still makes it swing."
+        )
     kept = {k: session.values[k] for k in changes}
     session.write(changes)
     try:

@@ -188,7 +188,13 @@ def _ripple_around(session: Session, seen: _Seen, gains: Gains, asked: Robustnes
     working = Winding.from_drive(session.values)
     try:
         around, _ = tune_position(
-            seen.fit.load, seen.fit.winding, gains, asked, measured=seen.measured.precise(PRECISE), working=working
+            seen.fit.load,
+            seen.fit.winding,
+            gains,
+            asked,
+            measured=seen.measured.precise(PRECISE),
+            working=working,
+            settling=session.axis.goal.settling_time,
         )
     except TuningRefused:
         return None  # the position loop's own run says so

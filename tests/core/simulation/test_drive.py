@@ -6,9 +6,11 @@ from collections.abc import Callable
 
 import numpy as np
 import pytest
+from scipy.signal import lfilter
 
 from cadrel.core.axis import drive_values
-from cadrel.core.motion import move_profile
+from cadrel.core.control.filters import notch
+from cadrel.core.motion import move_profile, sample_profile
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import SimulatedDrive, machine
 from cadrel.core.simulation.layout import TICK
@@ -238,6 +240,40 @@ def test_the_recorder_keeps_what_was_before_the_trigger(ready: tuple[LinkedDrive
     record = drive.recording()
     assert int(np.argmax(record["profile_active"] > 0.5)) == 100
     assert record["position_ref"][-1] - record["position_ref"][0] == pytest.approx(3.0, abs=1e-4)
+
+
+def test_a_move_passes_the_command_notch_and_ends_exactly(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
+    """The command as recorded against SciPy's filter of the same profile; the next move begins where it ended."""
+    drive, simulated = ready
+    drive.write({
+        "position.shaping_frequency": 20.0, "position.shaping_depth": -30.0, "position.shaping_width": 1.0,
+        "limit.following_error": 3.0,
+    })  # fmt: skip
+    enable(drive)
+    move = move_profile(3.0, velocity=50, acceleration=2000, jerk=1e6)
+    drive.arm(
+        ["position_ref", "profile_active"], divider=4, samples=1600, pre=100,
+        trigger={"signal": "profile_active", "level": 0.5, "rising": True},
+    )  # fmt: skip
+    wait(drive, 0.1)
+    drive.run_path(move.segments)
+    wait(drive, 0.5)
+    record = drive.recording()
+    begun = int(np.argmax(record["profile_active"] > 0.5))
+    place = sample_profile(move, 4 * TICK * np.arange(1, 1200))[0]
+    b = notch(20.0, width=1.0, depth_db=-30.0, period=4 * TICK)
+    wanted = lfilter((b.b0, b.b1, b.b2), (1.0, b.a1, b.a2), place)
+    shown = record["position_ref"] - record["position_ref"][0]
+    assert shown[begun : begun + 1199] == pytest.approx(wanted, abs=2e-5)
+    active = np.count_nonzero(record["profile_active"] > 0.5) * record.period
+    assert active == pytest.approx(move.duration, abs=1e-3)  # the move counts as over where the plan is
+    assert shown[-1] == pytest.approx(3.0, abs=1e-6)
+    drive.run_path(move_profile(-3.0, velocity=50, acceleration=2000, jerk=1e6).segments)
+    wait(drive, 0.2)  # over by the plan, its last not yet through the notch
+    drive.run_path(move_profile(1.0, velocity=50, acceleration=2000, jerk=1e6).segments)
+    wait(drive, 0.6)
+    assert simulated.fault is None
+    assert simulated._state.position_ref == pytest.approx(float(record["position_ref"][0]) + 1.0, abs=1e-6)
 
 
 @pytest.mark.parametrize("bad", [{"velocity.gain": math.inf}, {"velocity.gain": -1.0}, {"no.such": 1.0}])

@@ -9,7 +9,7 @@ from cadrel.core.errors import CoreError
 from cadrel.core.parameters import REGISTRY, Entry
 
 OF_THE_MOTOR = ("motor.resistance", "motor.inductance", "motor.flux_linkage", "current.")
-OF_THE_LOAD = ("load.inertia", "velocity.", "position.gain")
+OF_THE_LOAD = ("load.inertia", "velocity.", "position.gain", "position.shaping")
 SHOWN = ("motor.resistance", "motor.inductance", "motor.flux_linkage", "load.inertia")
 SAME = 1e-9  # relative: what differs by less was not typed anew
 

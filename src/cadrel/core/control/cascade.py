@@ -46,6 +46,9 @@ class Gains:
     notch_width: float = 0.3
     sections: tuple[Section, ...] = ()  # those that are on
     position_gain: float = 10.0
+    shaping_hz: float = 0.0  # notch that planned moves pass; no part of the loop
+    shaping_depth_db: float = 0.0
+    shaping_width: float = 1.0
     rates: Rates = field(default_factory=Rates)
     sensor: Sensor = field(default_factory=Sensor)
 
@@ -68,6 +71,9 @@ class Gains:
                 if values[f"velocity.section{n}_pole"] > 0.0
             ),
             position_gain=values["position.gain"],
+            shaping_hz=values["position.shaping_frequency"],
+            shaping_depth_db=values["position.shaping_depth"],
+            shaping_width=values["position.shaping_width"],
             rates=rates or Rates(),
             sensor=Sensor.from_drive(values),
         )
@@ -91,6 +97,9 @@ class Gains:
                 for k, key in SECTION_KEYS.items()
             },
             "position.gain": self.position_gain,
+            "position.shaping_frequency": self.shaping_hz,
+            "position.shaping_depth": self.shaping_depth_db,
+            "position.shaping_width": self.shaping_width,
         }
 
     def with_(self, **changes: float | tuple[Section, ...]) -> Self:
@@ -104,6 +113,12 @@ class Gains:
     def notch(self) -> Biquad:
         """The notch's coefficients."""
         return notch(self.notch_hz, width=self.notch_width, depth_db=self.notch_depth_db, period=self.rates.velocity)
+
+    def shaping(self) -> Biquad:
+        """Coefficients of the notch that planned moves pass."""
+        return notch(
+            self.shaping_hz, width=self.shaping_width, depth_db=self.shaping_depth_db, period=self.rates.velocity
+        )
 
 
 # --- the blocks of the drive ----------------------------------------------------------------------------------------

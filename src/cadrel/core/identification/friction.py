@@ -7,10 +7,12 @@ from numpy.typing import NDArray
 
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.estimated import Estimated
+from cadrel.core.parameters import field_of
 
 FloatArray = NDArray[np.float64]
 FEWEST = 4  # speeds from which a curve is fitted
 SPEEDS_TRIED = 120  # of the Stribeck speed, between the slowest and the fastest measured
+WIDER = f"Raise {field_of('procedure.travel')}."
 CLEAR = 2.0  # deviations by which breakaway stands above sliding, or it is not named
 
 
@@ -65,7 +67,7 @@ def fit_friction(
     if len(speed) < FEWEST:
         raise UnusableInput(
             what=f"Friction was measured at {len(speed)} speeds.",
-            remedy=f"{FEWEST} are needed: allow more travel, or a higher speed.",
+            remedy=f"{FEWEST} are needed: raise {field_of('procedure.travel')} or {field_of('procedure.velocity')}.",
         )
     found = _fitted(speed, torque, std, breakaway)
     if uneven is None:
@@ -158,7 +160,9 @@ def friction_both_ways(
     low = max(float(forward[0].min()), float(back[0].min()))
     high = min(float(forward[0].max()), float(back[0].max()))
     if not high > low:
-        raise UnusableInput(what="The ways there and back share no stretch.", remedy="Allow more travel.")
+        raise UnusableInput(
+            what="The ways there and back share no stretch.", remedy=f"Raise {field_of('procedure.travel')}."
+        )
     edges = np.linspace(low, high, 8 * parts + 1)
     halves = []
     for position, torque in (forward, back):
@@ -168,7 +172,9 @@ def friction_both_ways(
     half, mean = 0.5 * (halves[0] - halves[1]), 0.5 * (halves[0] + halves[1])
     seen = np.isfinite(half)
     if np.count_nonzero(seen) < 2 * parts:
-        raise UnusableInput(what="Too little of the stretch was seen both ways.", remedy="Allow more travel.")
+        raise UnusableInput(
+            what="Too little of the stretch was seen both ways.", remedy=f"Raise {field_of('procedure.travel')}."
+        )
     return _scattered(half[seen], parts), _scattered(mean[seen], parts)
 
 

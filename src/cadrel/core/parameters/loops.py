@@ -294,4 +294,23 @@ POSITION = (
         help=Help("Share of inertia times commanded acceleration given directly.", "100 % once the inertia is known.",
                   "With a wrong inertia it makes overshoot."),
     ),
+    Parameter(
+        key="position.shaping_frequency", label="Command notch", symbol="fc", quantity="frequency", unit="Hz",
+        storage="drive", step="position", minimum=0, maximum=1800, default=0.0,
+        help=Help("Where planned moves leave the load unexcited; 0 is off. The loop itself is not touched.",
+                  "On the anti-resonance, where the load swings against a motor that stands; tuning finds it.",
+                  "Low ones make every move longer by about their period."),
+    ),
+    Parameter(
+        key="position.shaping_depth", label="Depth of the command notch", symbol="dc", quantity="level", unit="dB",
+        storage="drive", step="position", minimum=-60, maximum=0, default=0.0,
+        help=Help("Gain at its centre.", "The load's damping over the width: what swings is cancelled, no more.",
+                  "0 dB is no notch."),
+    ),
+    Parameter(
+        key="position.shaping_width", label="Width of the command notch", symbol="ζc", quantity="ratio", unit="",
+        storage="drive", step="position", minimum=0.05, maximum=2, default=1.0,
+        help=Help("Damping ratio of its poles.", "1: wide enough for a load that is a few percent elsewhere.",
+                  "A narrow one is left by a load that changes."),
+    ),
 )

@@ -648,15 +648,31 @@ class SimulatedDrive:
         """Run constant-jerk segments from where the command stands; position mode. Shape (n, 6)."""
         self._require_mode("position")
         s = self._state
-        if s.gen != layout.GEN_HOLD:
+        goes_on = s.gen == layout.GEN_PATH and s.path_time >= self._path[-1, 1]  # its plan is over, its notch not yet
+        if s.gen != layout.GEN_HOLD and not goes_on:
             raise DriveRefused(why="a move is in progress.", remedy="Wait for its end.")
         if np.abs(segments[:, 3]).max(initial=0) > self._settings.velocity_limit * 1.001:
             raise DriveRefused(
                 why="the move is faster than the velocity limit.",
                 remedy=f"Lower its speed, or raise {field_of('limit.velocity')}.",
             )
+        if goes_on:
+            self._begin_where_the_last_move_ends()
+        else:
+            s.path_origin = s.position_ref
+            s.shape_x1 = s.shape_x2 = s.shape_v1 = s.shape_v2 = s.shape_a1 = s.shape_a2 = 0.0
         self._path = np.ascontiguousarray(segments, dtype=float)
-        s.path_time, s.path_index, s.path_origin, s.gen = 0.0, 0, s.position_ref, layout.GEN_PATH
+        s.path_time, s.path_index, s.gen = 0.0, 0, layout.GEN_PATH
+
+    def _begin_where_the_last_move_ends(self) -> None:
+        """Move the origin there; what the notch holds stays what it was, seen from the new origin."""
+        s, c = self._state, self._settings
+        begun, ended, x, v, a, jerk = self._path[-1]
+        dt = ended - begun
+        gone = x + dt * (v + dt * (a / 2 + dt * jerk / 6))
+        s.path_origin += gone
+        s.shape_x1 -= gone * (1.0 - c.shaping_b0)
+        s.shape_x2 -= gone * (c.shaping_b2 - c.shaping_a2)
 
     def set_position(self, value: float) -> None:
         """Declare the present position: homing "here" (CiA 402 method 37). [rad]"""

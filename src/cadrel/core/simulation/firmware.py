@@ -167,8 +167,8 @@ def _ramp(s, c):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
-def follow(s, path):
-    """Advance the set-points of a move in progress by one velocity sample."""
+def follow(s, c, path):
+    """Advance the set-points of a move in progress by one velocity sample; they pass the command notch."""
     s.path_time += TV
     t = s.path_time
     n = path.shape[0]
@@ -178,14 +178,27 @@ def follow(s, path):
     s.path_index = k
     dt = min(t, path[k, 1]) - path[k, 0]
     v, a, j = path[k, 3], path[k, 4], path[k, 5]
-    s.position_ref = s.path_origin + path[k, 2] + dt * (v + dt * (a / 2 + dt * j / 6))
-    s.velocity_ref = v + dt * (a + dt * j / 2)
-    s.acceleration_ref = a + dt * j
-    s.moving = 1 if v != 0.0 or a != 0.0 or j != 0.0 else 0
-    s.gen_velocity = s.velocity_ref
-    if t >= path[n - 1, 1]:
+    at = path[k, 2] + dt * (v + dt * (a / 2 + dt * j / 6))
+    speed, rate = v + dt * (a + dt * j / 2), a + dt * j
+    over = t >= path[n - 1, 1]
+    s.moving = 1 if not over and (v != 0.0 or a != 0.0 or j != 0.0) else 0
+    if over and t >= path[n - 1, 1] + c.shaping_tail:
         s.gen = GEN_HOLD
-        s.moving = 0
+    elif c.shaping_tail > 0.0:
+        if over:
+            speed = rate = 0.0
+        at, s.shape_x1, s.shape_x2 = _notched(at, s.shape_x1, s.shape_x2, c)
+        speed, s.shape_v1, s.shape_v2 = _notched(speed, s.shape_v1, s.shape_v2, c)
+        rate, s.shape_a1, s.shape_a2 = _notched(rate, s.shape_a1, s.shape_a2, c)
+    s.position_ref, s.velocity_ref, s.acceleration_ref = s.path_origin + at, speed, rate
+    s.gen_velocity = speed
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def _notched(x, one, two, c):
+    """One sample through the command notch, and its two states after it."""
+    y = c.shaping_b0 * x + one
+    return y, c.shaping_b1 * x - c.shaping_a1 * y + two, c.shaping_b2 * x - c.shaping_a2 * y
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)

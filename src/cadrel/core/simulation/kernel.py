@@ -50,7 +50,7 @@ def run_ticks(n, s, p, c, path, excitation, signals, channels, tape):
         if s.tick % SLOW == 0:
             watch(s, c)
             if s.gen == GEN_PATH and s.brake_wait == 0:
-                follow(s, path)
+                follow(s, c, path)
             regulate(s, c)
         s.v_alpha, s.v_beta = s.next_alpha, s.next_beta
         fast_tick(s, c)

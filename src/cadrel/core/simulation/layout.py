@@ -189,6 +189,12 @@ class Settings(NamedTuple):
     position_gain: float
     velocity_feedforward: float
     acceleration_torque: float
+    shaping_b0: float  # notch of planned moves
+    shaping_b1: float
+    shaping_b2: float
+    shaping_a1: float
+    shaping_a2: float
+    shaping_tail: float  # [s] by which a move is longer for it; 0: there is none
     current_limit: float
     trip_current: float
     trip_speed: float
@@ -250,6 +256,7 @@ _REALS = (
     "int_torque torque_lp torque_cmd notch_x1 notch_x2 notch_y1 notch_y2 velocity_ref velocity_cmd "
     "section2_1 section2_2 section3_1 section3_2 section4_1 section4_2 "
     "position_ref acceleration_ref thermal gen_velocity gen_target gen_rate path_time path_origin "
+    "shape_x1 shape_x2 shape_v1 shape_v2 shape_a1 shape_a2 "
     "vec_angle vec_rate vec_speed vec_accel vec_target vec_current vec_current_target vec_current_rate exc_now "
     "guard_low guard_high guard_speed theta_s slipped sig_cos sig_sin sig_phase sig_total track_velocity track_summed "
     "hall_edge hall_edge_angle trip_velocity trip_position coil resistor_rise catch_level catch_d catch_q catch_base_d "

@@ -83,6 +83,20 @@ def _sections(v: Mapping[str, float]) -> dict[str, float]:
     return found
 
 
+TAIL = 12.0  # time constants of the command notch's poles after which a move is over: e^-12 of it is left
+
+
+def _shaping(v: Mapping[str, float]) -> dict[str, float]:
+    """Coefficients of the notch that planned moves pass, and for how long it lengthens them."""
+    at, width, depth = v["position.shaping_frequency"], v["position.shaping_width"], v["position.shaping_depth"]
+    biquad = notch(at, width=width, depth_db=depth, period=TV)
+    found = {f"shaping_{key}": getattr(biquad, key) for key in ("b0", "b1", "b2", "a1", "a2")}
+    is_on = at > 0.0 and depth < 0.0
+    # Poles damped by more than 1 part into a quick and a slow one.
+    slowest = 2 * math.pi * at * (width - math.sqrt(max(width * width - 1, 0.0)))
+    return found | {"shaping_tail": TAIL / slowest if is_on else 0.0}
+
+
 def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
     """Return the loop settings of parameter values; hardware trips come from the drive's own ratings."""
     n = notch(
@@ -120,6 +134,7 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         position_gain=v["position.gain"],
         velocity_feedforward=v["position.velocity_feedforward"],
         acceleration_torque=v["position.acceleration_feedforward"] * v["load.inertia"],
+        **_shaping(v),
         current_limit=most,
         trip_current=1.25 * min(v["motor.current_peak"], 1.2 * truth.drive_current_peak) + 0.1,
         trip_speed=min(1.2 * v["limit.velocity"], 1.1 * v["motor.speed_max"]),

@@ -1,6 +1,7 @@
-"""Position gain around the closed velocity loop."""
+"""Position gain around the closed velocity loop, and the notch that keeps planned moves from the load's swing."""
 
 import math
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -13,6 +14,21 @@ from cadrel.core.verdict.loops import resonance_grid
 
 LOAD_ROOM = 0.8  # of the decibels the load may swing by: its damping is no better known
 PEAK = 1.05  # closed-loop magnitude allowed: a step overshoots by a few percent at most
+BISECTIONS = 12
+SHAPED_WIDTH = 1.0  # damping of the command notch's poles: wide enough for a load that is a few percent elsewhere
+SHAPED_TAIL = 5.0  # time constants of those poles after which 4 % is left of what the notch holds back
+SHAPED_SHARE = 0.5  # of the settling time asked for, that the notch may take of it
+WORTH = 1.3  # times the position gain that a notch must earn
+DEEPEST = -60.0  # [dB]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Plant:
+    """A velocity plant on its grid, and what its load makes of the motor's motion; nought where that is not known."""
+
+    frequency: FloatArray
+    value: ComplexArray
+    swung: FloatArray
 
 
 def tune_position(
@@ -23,63 +39,104 @@ def tune_position(
     *,
     measured: FrequencyResponse | None = None,
     working: Winding | None = None,
+    settling: float | None = None,
 ) -> tuple[Gains, str]:
     """Return gains with the highest position gain whose closed loop hardly peaks, and what limits it.
 
     It must hold on the model, as small currents meet it and at the `working` current, and on the `measured` velocity
-    plant: where they part, the worse decides.
+    plant: where they part, the worse decides. Where the load's swing behind its shaft is what limits it, planned moves
+    are given a notch on the load's anti-resonance, if that earns a third and takes no more than half of the `settling`
+    time [s]; without a settling time there is none. Otherwise a notch in force is taken out.
 
     Raises
     ------
     TuningRefused
         Even a very small gain does not hold the margins.
     """
+    plain = gains.with_(shaping_hz=0.0, shaping_depth_db=0.0, shaping_width=SHAPED_WIDTH)
+    tuned, limit = _highest(load, winding, plain, asked, measured, working)
+    if limit != SWINGS or settling is None:
+        return tuned, limit
+    shaped = _with_notch(load, plain, settling)
+    if shaped is None:
+        return tuned, limit
+    again, further = _highest(load, winding, shaped, asked, measured, working)
+    return (again, further) if again.position_gain > WORTH * tuned.position_gain else (tuned, limit)
+
+
+SWINGS = "the load, which swings behind its shaft"
+
+
+def _with_notch(load: TwoMass, gains: Gains, settling: float) -> Gains | None:
+    """The gains with a notch for planned moves where the load swings; None where it would take too long.
+
+    Its zeros are damped as the load is, so that they cancel what swings and no more.
+    """
+    at = load.antiresonance_hz
+    if at is None or SHAPED_TAIL / (2 * math.pi * at * SHAPED_WIDTH) > SHAPED_SHARE * settling:
+        return None
+    assert load.stiffness is not None
+    damped = (load.damping + load.viscous_load) / (2 * math.sqrt(load.stiffness * load.inertia_load))
+    depth = 20 * math.log10(max(damped / SHAPED_WIDTH, 1e-6))
+    if depth > -1.0 or at > 0.45 / gains.rates.velocity:
+        return None
+    return gains.with_(
+        shaping_hz=float(f"{at:.4g}"), shaping_depth_db=float(f"{max(depth, DEEPEST):.3g}"), shaping_width=SHAPED_WIDTH
+    )
+
+
+def _highest(
+    load: TwoMass, winding: Winding, gains: Gains, asked: Robustness, measured: FrequencyResponse | None,
+    working: Winding | None,
+) -> tuple[Gains, str]:  # fmt: skip
+    """The highest position gain that everything honours, and what limits it. Raises `TuningRefused`."""
     windings = [winding] if working is None else [winding, working]
     swings = 10 ** (LOAD_ROOM * asked.load_peak_db / 20)
-    grid, spread = resonance_grid(load), spread_of(asked)
-    # Each with what its load makes of the motor's motion; where it was measured that is not seen.
-    plants = [(grid, velocity_plant(load, w, gains, grid), np.abs(load_over_motor(load, grid))) for w in windings]
-    for drifted in spread.drifts(load)[1:]:
-        own = resonance_grid(drifted)
-        plants.append((own, velocity_plant(drifted, windings[-1], gains, own), np.zeros(len(own))))
+    spread = spread_of(asked)
+    plants = []
+    for k, drifted in enumerate(spread.drifts(load)):
+        grid = resonance_grid(drifted)
+        planned = np.abs(gains.shaping().response(np.exp(-2j * np.pi * grid * gains.rates.velocity)))
+        for w in windings if k == 0 else windings[-1:]:
+            plant = velocity_plant(drifted, w, gains, grid)
+            plants.append(_Plant(grid, plant, planned * np.abs(load_over_motor(drifted, grid))))
     if measured is not None and len(measured.frequency) > 10:
-        plants.append((measured.frequency, measured.value, np.zeros(len(measured.frequency))))
+        plants.append(_Plant(measured.frequency, measured.value, np.zeros(len(measured.frequency))))
 
     def accepts(kv: float) -> bool:
         tried = gains.with_(position_gain=kv)
-        return all(_honours(plant, tried, f, asked, swung, swings) for f, plant, swung in plants) and all(
+        return all(_honours(plant, tried, asked, swings) for plant in plants) and all(
             spread.worst_radius("position", load, w, tried) < 1 for w in windings
         )
 
     low, high = math.log(0.5), math.log(3000.0)
     if not accepts(math.exp(low)):
         raise TuningRefused(asked="a calm position loop", limit="the velocity loop, which is too slow or rings")
-    for _ in range(12):
+    for _ in range(BISECTIONS):
         middle = 0.5 * (low + high)
         low, high = (middle, high) if accepts(math.exp(middle)) else (low, middle)
     tuned = gains.with_(position_gain=math.exp(low))
-    margins = read_margins(position_open(plants[0][1], tuned, grid), grid)
+    grid = plants[0].frequency
+    margins = read_margins(position_open(plants[0].value, tuned, grid), grid)
     more = gains.with_(position_gain=math.exp(high))
-    if any(_swing(plant, more, f, swung) > swings for f, plant, swung in plants):
-        return tuned, "the load, which swings behind its shaft"
+    if any(_swing(plant, more) > swings for plant in plants):
+        return tuned, SWINGS
     return tuned, limiting_factor(margins, load, asked)
 
 
-def _swing(plant: ComplexArray, gains: Gains, frequency: FloatArray, swung: FloatArray) -> float:
-    """Largest motion of the load over the command."""
-    loop = position_open(plant, gains, frequency)
-    return float((np.abs(loop / (1 + loop)) * swung).max())
+def _swing(plant: _Plant, gains: Gains) -> float:
+    """Largest motion of the load over the planned one."""
+    loop = position_open(plant.value, gains, plant.frequency)
+    return float((np.abs(loop / (1 + loop)) * plant.swung).max())
 
 
-def _honours(
-    plant: ComplexArray, gains: Gains, frequency: FloatArray, asked: Robustness, swung: FloatArray, swings: float
-) -> bool:
-    loop = position_open(plant, gains, frequency)
+def _honours(plant: _Plant, gains: Gains, asked: Robustness, swings: float) -> bool:
+    loop = position_open(plant.value, gains, plant.frequency)
     closed = np.abs(loop / (1 + loop))
-    margins = read_margins(loop, frequency)
+    margins = read_margins(loop, plant.frequency)
     return (
         float(closed.max()) <= PEAK
-        and float((closed * swung).max()) <= swings
+        and float((closed * plant.swung).max()) <= swings
         and margins.sensitivity_peak <= asked.sensitivity_peak
         and (margins.phase_margin is None or margins.phase_margin >= asked.phase_margin)
         and (margins.gain_margin_db is None or margins.gain_margin_db >= asked.gain_margin_db)

@@ -7,6 +7,7 @@ from typing import Self
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.signal import lfilter
 
 from cadrel.core.axis import AxisModel
 from cadrel.core.control import Gains, Rates, TwoMass, Winding
@@ -153,6 +154,11 @@ class Twin:
         place, speed, acceleration = sample_profile(profile, time)
         after = time >= profile.duration
         speed[after] = acceleration[after] = 0.0
+        shape = self.gains.shaping()
+        place, speed, acceleration = (
+            lfilter((shape.b0, shape.b1, shape.b2), (1.0, shape.a1, shape.a2), row)
+            for row in (place, speed, acceleration)
+        )
         out = np.zeros((7, n))
         run_twin(self._figures(), self._sections(), place, speed, acceleration, out)
         rows = profile.segments

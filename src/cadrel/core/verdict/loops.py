@@ -83,7 +83,7 @@ def refined_margins(
 
 
 def load_peak_db(load: TwoMass, winding: Winding, gains: Gains) -> float:
-    """Return the largest gain from commanded position to the load's, without feedforward. [dB]"""
+    """Return the largest gain from a planned position, through the command notch, to the load's position. [dB]"""
     f = resonance_grid(load)
     for _ in range(ROUNDS):
         swung = _load_gain(load, winding, gains, f)
@@ -95,7 +95,8 @@ def load_peak_db(load: TwoMass, winding: Winding, gains: Gains) -> float:
 
 def _load_gain(load: TwoMass, winding: Winding, gains: Gains, f: FloatArray) -> FloatArray:
     opened = _open("position", load, winding, gains, f, 0.0)
-    return np.abs(opened / (1 + opened) * load_over_motor(load, f))
+    planned = gains.shaping().response(np.exp(-2j * np.pi * f * gains.rates.velocity))
+    return np.abs(planned * opened / (1 + opened) * load_over_motor(load, f))
 
 
 def judge_loop(
@@ -161,7 +162,12 @@ def judge_loop(
         name, radius = worst([(n, r) for n, r in radii], largest=True)
         rows.append(at_most("spectral radius over the spread", 1.0, radius, source=name, tolerance=0.0))
     if asked.load_peak_db is not None:
-        peaks = [(n, load_peak_db(load, winding, gains)) for n, load, winding in models if load.stiffness is not None]
+        peaks = [
+            (f"{n}, {drift}" if drift else n, load_peak_db(drifted, winding, gains))
+            for n, load, winding in models
+            if load.stiffness is not None
+            for drift, drifted in asked.spread.named(load)
+        ]
         if peaks:
             name, swing = worst([(n, p) for n, p in peaks], largest=True)
             rows.append(at_most("peak of the load over the command", asked.load_peak_db, swing, unit="dB", source=name))

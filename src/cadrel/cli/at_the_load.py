@@ -1,0 +1,85 @@
+"""The planned move as the load makes it: what no drive without a device there can see, read off the rig itself."""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from cadrel.bench import DriveService
+from cadrel.core.axis import AxisModel, initial_gains
+from cadrel.core.parameters import default_drive_values
+from cadrel.core.simulation import SimulatedDrive
+from cadrel.link import LinkedDrive, LocalLink
+from cadrel.procedures import Consent, ProcedureError, Session
+from cadrel.procedures.acceptance import moved, plan_stroke
+
+STEP = 1e-3  # [s] between two looks at the load
+DWELL = 1.0  # [s] after each move: what swings for longer counts as that
+RESTS = 0.05  # [s] at the end of a dwell, whose mean is where the load came to rest
+WIDE = 10.0  # times the move: a following-error window that trips on nothing
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Moved:
+    """One stroke out and back."""
+
+    settling: float  # [s] from the end of the command until the load stays within the window of where it rests
+    following_error: float  # [rad] worst of the motor while the command moves
+
+
+def moved_at_the_load(drive: SimulatedDrive, axis: AxisModel) -> Moved | None:
+    """Run the axis's move with what the drive holds; None where it could not be run to its end."""
+    seen: list[tuple[float, float, float]] = []
+    service = DriveService({"axis": drive})
+
+    def advance(seconds: float) -> None:
+        left = seconds
+        while left > 1e-9:
+            service.advance(min(STEP, left))
+            left -= STEP
+            state = drive._state
+            seen.append((float(state.theta2), float(state.moving), float(state.position_ref)))
+
+    client = LinkedDrive(LocalLink(service.answer, advance), "axis")
+    client.take_control("evidence", force=True)
+    calm = replace(axis, goal=replace(axis.goal, dwell=DWELL))
+    session = Session(
+        drive=client, axis=calm, consent=Consent(travel=1.2 * axis.goal.distance, speed=2 * axis.motor.speed_max)
+    )
+    session.refresh()
+    kept = session.values["limit.following_error"]
+    session.write({"limit.following_error": WIDE * axis.goal.distance})
+    try:
+        _, moves = moved(session, plan_stroke(session), 1)
+    except ProcedureError:
+        return None
+    finally:
+        client.write({"limit.following_error": kept})
+    return Moved(settling=_settled(np.array(seen), axis.goal.window), following_error=max(
+        m.following_error_peak for m in moves
+    ))  # fmt: skip
+
+
+def with_starting_gains(drive: SimulatedDrive, axis: AxisModel) -> None:
+    """Put the gains that an axis starts with into a drive, filters and feedforward as preset; the rest stays."""
+    service = DriveService({"axis": drive})
+    client = LinkedDrive(LocalLink(service.answer, service.advance), "axis")
+    client.take_control("evidence", force=True)
+    presets = default_drive_values()
+    own = {k: v for k, v in presets.items() if k.startswith(("velocity.", "position."))}
+    gains = {k: v for k, v in initial_gains(axis).items() if not k.startswith("current.")}
+    client.write(own | gains)
+
+
+def _settled(seen: np.ndarray, window: float) -> float:
+    """The worst settling of the load over the moves of a record of (load, moving, command). [s]"""
+    busy = (seen[:, 1] > 0.5).astype(int)
+    ends = np.nonzero(np.diff(busy) == -1)[0] + 1
+    begins = np.nonzero(np.diff(busy) == 1)[0] + 1
+    worst = 0.0
+    for end in ends:
+        later = begins[begins > end]
+        stop = min(int(later[0]) if later.size else len(seen), int(end + DWELL / STEP))
+        place = seen[end:stop, 0]
+        outside = np.nonzero(np.abs(place - place[-round(RESTS / STEP) :].mean()) > window)[0]
+        worst = max(worst, STEP * float(outside[-1] + 1) if outside.size else 0.0)
+    return worst

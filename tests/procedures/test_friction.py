@@ -33,6 +33,24 @@ def test_sliding_viscous_breakaway_and_where_it_fades_are_found_within_their_dou
     assert session.drive.status()["mode"] == "off"
 
 
+@pytest.mark.parametrize("share", [0.3, 1.0, 3.0])
+def test_it_never_runs_into_the_travel_it_was_given(share: float) -> None:
+    travel = {"value": 60.0 * share, "unit": "mm", "source": "typed"}
+    ready = Ready(LIFT, **{"procedure.travel": travel})
+    begun = float(ready.client.status()["position"])
+    places: list[float] = []
+    advance = ready.client.link.wait
+
+    def watched(seconds: float) -> None:
+        advance(seconds)
+        places.append(float(ready.drive.status()["position"]) - begun)
+
+    ready.client.link.wait = watched  # type: ignore[method-assign]
+    outcome, session = ready.run("friction")
+    assert max(abs(p) for p in places) < session.consent.travel
+    assert outcome.findings
+
+
 def test_friction_that_does_not_rise_at_rest_has_no_breakaway() -> None:
     outcome, _ = Ready(replace(LIFT, breakaway_ratio=1.0)).run("friction")
     assert {f.kind for f in outcome.findings} == {"friction_sliding", "friction_viscous"}

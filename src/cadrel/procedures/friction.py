@@ -21,6 +21,7 @@ SLOWEST, FASTEST = 0.005, 0.6  # of the speed agreed to
 EDGES, WITHIN = 3.0, 0.02  # counts that must pass in so long [s]: slower, a counted device shows standstill
 LONGEST, SHORTEST = 2.5, 0.2  # [s] of one way
 SETTLES = 0.25  # [s] after a speed is reached
+RUN_UP = 0.5 * GENTLE + SETTLES  # [s] times the speed: the way until a speed is kept
 BEGINS = 0.85  # of the travel agreed to
 CREPT, CREPT_OVER, MOST_CREPT = 0.3, 0.02, 0.05  # of the speed; [s]; of the time: it sticks and slips
 SMOOTHED = 0.004  # [s] over which a torque is meant before its peak is read
@@ -92,7 +93,7 @@ def run_friction(session: Session) -> Outcome:
 def _speeds(session: Session) -> list[float]:
     """Constant speeds within what is agreed to, and what the device can still see."""
     agreed = min(session.consent.speed, session.values["limit.velocity"])
-    room = 2 * BEGINS * session.consent.travel / (2 * GENTLE + SETTLES + SHORTEST)
+    room = BEGINS * session.consent.travel / (RUN_UP + 0.5 * SHORTEST)
     fastest = min(FASTEST * agreed, room)
     slowest = SLOWEST * agreed
     if session.axis.feedback.kind.has_edges:
@@ -108,13 +109,13 @@ def _speeds(session: Session) -> list[float]:
 
 def _both_ways(session: Session, home: float, speed: float) -> list[Recording]:
     """Record one speed forward and back over the same stretch about home; it ends at rest."""
-    ramp = speed * GENTLE
-    stretch = min(speed * LONGEST, 2 * BEGINS * session.consent.travel - 2 * ramp - speed * SETTLES)
+    run_up = speed * RUN_UP
+    stretch = min(speed * LONGEST, 2 * (BEGINS * session.consent.travel - run_up))
     approach = max(speed, 0.1 * session.consent.speed)
     records = []
     with session.enabled_around("velocity", home):
         for way in (1.0, -1.0):
-            session.go_to(home - way * (0.5 * stretch + ramp + speed * SETTLES), speed=approach)
+            session.go_to(home - way * (0.5 * stretch + run_up), speed=approach)
             session.run_at(way * speed)
             session.hold(SETTLES)
             session.arm(CHANNELS, seconds=stretch / speed, divider=RECORDED_EVERY * session.rates.ticks)

@@ -47,7 +47,7 @@ UNEXPLAINED, HEARD = 2.5, 1.0  # times the ripple that noise explains, and of th
 CALM = 0.3  # damping of a section's poles at the least, for an axis that hunts
 JUST = 1.1  # how much more noise is owed for, where it is mere noise
 MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
-MORE_TRIES = 2  # proposals after one that missed what was asked
+MORE_TRIES = 3  # proposals after one that missed what was asked
 WORTH_SAYING = 0.01  # share by which a resonance moves
 SWAYS_HZ = 100.0  # below, an axis at rest moves by itself
 

@@ -70,7 +70,7 @@ def test_energy_balances() -> None:
     work = np.trapezoid(KT * record.current * speed, t)
     load_speed = np.gradient(record.load, t)
     lost = np.trapezoid(
-        0.12 * np.abs(load_speed) + LOAD.viscous_load * load_speed**2 + LOAD.viscous * speed**2
+        0.06 * (np.abs(load_speed) + np.abs(speed)) + LOAD.viscous_load * load_speed**2 + LOAD.viscous * speed**2
         + LOAD.damping * (speed - load_speed) ** 2, t,
     )  # fmt: skip
     assert work == pytest.approx(lost, rel=0.01)
@@ -118,7 +118,7 @@ def test_play_lets_the_load_lag_by_its_half() -> None:
     loose = replace(TWIN, play=0.02, coulomb=0.05, velocity_feedforward=1.0)
     record = loose.run(move_profile(30.0, velocity=10.0, acceleration=400.0, jerk=40_000.0))
     middle = len(record.time) // 2
-    twist = (0.05 + LOAD.viscous_load * 10.0) / 300.0
+    twist = (0.5 * 0.05 + LOAD.viscous_load * 10.0) / 300.0
     assert record.motor[middle] - record.load[middle] == pytest.approx(0.01 + twist, rel=0.02)
 
 

@@ -40,7 +40,7 @@ class Figures(NamedTuple):
     damping: float
     viscous_motor: float
     viscous_load: float
-    coulomb: float  # on what carries the load
+    coulomb: float  # of all that moves: with two masses half of it on each
     sticks: float  # [N·m] that breakaway is more; it fades with speed
     stribeck_speed: float
     constant: float  # that the motor must hold at rest
@@ -122,9 +122,10 @@ def _mechanics(f, s, before):
         if f.inertia_load > 0.0:
             shaft = _through_shaft(s[ANGLE] - s[LOAD_ANGLE], s[SPEED] - s[LOAD_SPEED], f)
             pulled = shaft - f.constant - f.viscous_load * s[LOAD_SPEED]
-            s[SPEED] += h * (push - shaft) / f.inertia_motor
+            was = s[SPEED]
+            s[SPEED] = _rubbed(was + h * (push - shaft) / f.inertia_motor, was, 0.5 * h / f.inertia_motor, f)
             was = s[LOAD_SPEED]
-            s[LOAD_SPEED] = _rubbed(was + h * pulled / f.inertia_load, was, h / f.inertia_load, f)
+            s[LOAD_SPEED] = _rubbed(was + h * pulled / f.inertia_load, was, 0.5 * h / f.inertia_load, f)
             s[LOAD_ANGLE] += h * s[LOAD_SPEED]
             s[ANGLE] += h * s[SPEED]
         else:

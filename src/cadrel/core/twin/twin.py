@@ -62,9 +62,9 @@ class Twin:
 
     Notes
     -----
-    All of the friction is put where the load is; breakaway is in it where friction was measured over speed. What is
-    not: cogging, the device's noise, a bus that sags. Where it parts from the machine, that is what the machine has
-    besides.
+    Where friction sits no run tells: half of it is put on the motor and half on the load. Breakaway is in it where
+    friction was measured over speed. What is not: cogging, the device's noise, a bus that sags. Where it parts from the
+    machine, that is what the machine has besides.
     """
 
     gains: Gains

@@ -362,7 +362,7 @@ def slider_of(key: str, value: float) -> dict[str, Any]:
 
 
 def _told(value: float | None, scale: float, unit: str) -> str:
-    return "never" if value is None else f"{value * scale:.4g} {unit}"
+    return "never" if value is None else f"{value * scale:.3g} {unit}"
 
 
 def _verdict(run: Any, model: Any) -> dict[str, Any]:
@@ -376,7 +376,7 @@ def _verdict(run: Any, model: Any) -> dict[str, Any]:
                 "what": c["what"],
                 "passed": c["passed"],
                 "value": _told(c["value"], scale, shown),
-                "limit": f"{c['limit'] * scale:.4g} {shown}",
+                "limit": _told(c["limit"], scale, shown),
                 "twin": "" if c["what"] not in of_twin or not twin else _told(twin[of_twin[c["what"]]], scale, shown),
             }
         )

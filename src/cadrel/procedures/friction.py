@@ -202,7 +202,7 @@ def _outcome(
     session: Session, points: list[_Point], held: Estimated | None, curve: FrictionCurve, record: Recording,
     freed: Recording | None,
 ) -> Outcome:  # fmt: skip
-    v = np.linspace(0.0, points[-1].speed, CURVE)
+    v = np.append(0.0, np.geomspace(0.1 * points[0].speed, points[-1].speed, CURVE))
     accuracy = session.current_accuracy
     sliding, viscous = curve.sliding.within(accuracy), curve.viscous
     per = session.axis.mechanism.unit_per_rad

@@ -361,8 +361,8 @@ def slider_of(key: str, value: float) -> dict[str, Any]:
     return {"parameter": p, "value": f"{shown:.5g}", "unit": unit, "low": low, "high": high, "scale": scale}
 
 
-def _told(value: float | None, scale: float, unit: str) -> str:
-    return "never" if value is None else f"{value * scale:.3g} {unit}"
+def _told(value: float | None, scale: float, unit: str = "") -> str:
+    return "never" if value is None else f"{value * scale:.3g} {unit}".rstrip()
 
 
 def _verdict(run: Any, model: Any) -> dict[str, Any]:
@@ -377,7 +377,7 @@ def _verdict(run: Any, model: Any) -> dict[str, Any]:
                 "passed": c["passed"],
                 "value": _told(c["value"], scale, shown),
                 "limit": _told(c["limit"], scale, shown),
-                "twin": "" if c["what"] not in of_twin or not twin else _told(twin[of_twin[c["what"]]], scale, shown),
+                "twin": "" if c["what"] not in of_twin or not twin else _told(twin[of_twin[c["what"]]], scale),
             }
         )
     return {

@@ -165,6 +165,20 @@ def test_the_first_button_held_wins_until_it_is_let_go(ready: tuple[LinkedDrive,
     drive.jog(-20.0, holder="right")  # let go: now the other may
 
 
+def test_a_hold_that_went_silent_is_nobody_elses_for_a_second(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
+    """A busy machine delays a beat: the axis stops, and the other button does not get it meanwhile."""
+    drive, simulated = ready
+    enable(drive)
+    drive.jog(20.0, holder="left")
+    wait(drive, 0.4)
+    assert simulated.status()["velocity"] == pytest.approx(0.0, abs=0.5)
+    with pytest.raises(RefusedByDrive, match="another button is being held"):
+        drive.jog(-20.0, holder="right")
+    drive.jog(20.0, holder="left")  # the same hand goes on
+    wait(drive, 1.2)
+    drive.jog(-20.0, holder="right")  # silent for longer: whoever it was is gone
+
+
 def test_a_beat_that_its_own_release_overtook_moves_nothing(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
     enable(drive)

@@ -31,6 +31,7 @@ CURRENT_ACCURACY = 0.01  # of the reading: what drives' sheets state of their cu
 WATCH_TICKS = 28000  # [ticks] 1.75 s: motion ends when no page of the one who leads has been open for so long
 PRESSES = 16  # STOP presses remembered, so that one that arrives on two ways counts once
 JOG_TICKS = 1600  # [ticks] 100 ms: a jog not renewed within it ramps down
+RESERVED_TICKS = 16_000  # [ticks] 1 s: a hold that was not renewed, but not let go either, is nobody else's so long
 HAND_TICKS = 16  # [ticks] 1 ms: how often a hand on the shaft corrects its push
 HAND_SPEED = 30.0  # [rad/s] a hand turns no faster
 CATCH_RISE = 0.2  # [s] to the whole current that frees a pin
@@ -93,7 +94,7 @@ class SimulatedDrive:
         self.owner: str | None = None
         self._lease = ""
         self._jog_until = self._jog_heard = self._held_until = 0
-        self._holder = ""
+        self._holder, self._holder_heard = "", 0
         self._watcher: str | None = None  # name of the page that must be open; "" any; None: nobody need watch
         self._watched_until = self._last_watched = 0
         self._consents = Consents(self._note)
@@ -612,11 +613,14 @@ class SimulatedDrive:
 
     def _hold(self, holder: str, *, held: int) -> None:
         """Take the hold of a button, held until a tick. Raises `DriveRefused` while another button is held."""
-        if held > self._state.tick and self._holder and holder != self._holder:
+        now = self._state.tick
+        # A beat that a busy machine delays must not give the axis to the hand on another button.
+        is_held = held > now or now < self._holder_heard + RESERVED_TICKS
+        if is_held and self._holder and holder != self._holder:
             raise DriveRefused(why="another button is being held.", remedy="Let go of the other one first.")
         if holder in self._let_go:  # a beat that was overtaken by the end of its own press
             raise DriveRefused(why="this button was let go.", remedy="Press it again.")
-        self._holder = holder
+        self._holder, self._holder_heard = holder, now
 
     def _let(self, holder: str) -> None:
         """Note that a press has ended: what still arrives of it is not obeyed."""

@@ -180,6 +180,19 @@ def _of_play(rows: list[Tuned]) -> list[str]:
     ]  # fmt: skip
 
 
+def _by_play(rows: list[Tuned]) -> list[str]:
+    """Stiffness where play was found, whose softest and closed shaft the loop must bear and the reference need not."""
+    found = [r.stiff for r in rows if r.stiff is not None and r.play is not None]
+    others = [r.stiff for r in rows if r.stiff is not None and r.play is None]
+    if not found or not others:
+        return []
+    return [
+        f"The reference meets the shaft with its play closed. Where play was found ({len(found)} axes) the loop keeps "
+        "its margins from the softest shaft that was seen to the closed one, which the reference is not asked to: "
+        f"median of the integral gain {np.median(found):.2f} there, {np.median(others):.2f} on the other {len(others)}."
+    ]  # fmt: skip
+
+
 def _at_the_load(rows: list[Tuned]) -> list[str]:
     """The planned move, as the load makes it, beside that of the starting gains."""
     both = [r for r in rows if r.at_load is not None and r.followed is not None]
@@ -233,6 +246,7 @@ def document(rows: list[Tuned], *, seed: int) -> str:
         "", "| | 10th percentile, median, 90th | asked |", "| --- | --- | --- |",
         f"| integral gain over the known plant's | {quantiles(stiff)} | {ASKED_TENTH} / {ASKED_MEDIAN} |",
         f"| velocity gain over the known plant's | {quantiles(quick)} | {ASKED_TENTH} / {ASKED_MEDIAN} |",
+        "", *_by_play(fine),
         "", f"On {len(stiff)} axes; sections used, and how often: {_counted(r.sections for r in fine if r.loops)}.",
         "", f"Peak of the load over the planned position, feedforward left aside: at most {ASKED_LOAD_DB:g} dB on "
         f"{100 * float(np.mean(peaks <= ASKED_LOAD_DB)) if len(peaks) else 0:.0f} % of {len(peaks)} (95 asked), "

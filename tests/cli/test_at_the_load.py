@@ -1,0 +1,47 @@
+"""Settling read off the load: from records whose swing is known."""
+
+import numpy as np
+import pytest
+
+from cadrel.cli.at_the_load import DWELL, STEP, _settled
+from cadrel.cli.tuning_evidence import Tuned, document
+
+WINDOW = 0.01
+
+
+def record(swing: float, decay: float, *, moves: int = 2) -> np.ndarray:
+    """Strokes of 0.2 s, each followed by a load that swings at 10 Hz and dies away; load, moving, command."""
+    t = STEP * np.arange(round(DWELL / STEP))
+    rest = swing * np.exp(-t / decay) * np.cos(2 * np.pi * 10 * t)
+    busy = np.stack([np.linspace(0, 1, 200), np.ones(200), np.linspace(0, 1, 200)], axis=1)
+    still = np.stack([1 + rest, np.zeros(len(t)), np.ones(len(t))], axis=1)
+    begun = np.zeros((100, 3))
+    return np.concatenate([begun, *([busy, still] * moves)])
+
+
+def test_it_is_the_last_time_the_load_leaves_its_window() -> None:
+    # The swing's envelope is in the window from decay * ln(swing / window) on; the last peak lies within half a period.
+    settled = _settled(record(0.2, 0.1), WINDOW)
+    assert settled == pytest.approx(0.1 * np.log(0.2 / WINDOW), abs=0.05)
+
+
+def test_a_load_that_never_leaves_it_has_settled_at_once() -> None:
+    assert _settled(record(0.5 * WINDOW, 0.1), WINDOW) == 0.0
+
+
+def test_one_that_swings_on_counts_with_the_whole_dwell() -> None:
+    assert _settled(record(0.5, 50.0), WINDOW) == pytest.approx(DWELL, abs=0.06)
+
+
+def test_the_document_tells_it_beside_the_starting_gains() -> None:
+    rows = [
+        Tuned(k, "serial", "proven", loops={"velocity": [1.7, 46.0, 9.0]}, stiff=0.5 + 0.1 * k, quick=1.0,
+              at_load=[0.8, 0.1], followed=[0.3, 0.01], play=[0.02, 0.01, 0.02] if k == 0 else None, shaped=k == 1)
+        for k in range(3)
+    ]  # fmt: skip
+    text = document(rows, seed=5)
+    assert "settled after 800 ms with the starting gains and 100 ms tuned" in text
+    assert "Following error less by 30 times" in text
+    assert "Command notch on 1." in text
+    assert "Where play was found (1 axes)" in text
+    assert "0.50 there, 0.65 on the other 2" in text

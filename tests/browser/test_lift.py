@@ -57,9 +57,23 @@ def test_the_lift_goes_from_its_data_to_an_accepted_move(page: Page, stack: Stac
     _test_the_brake(page)
     _measure_the_stops(page)
     step(page, "Acceptance")
+    _on_the_twin_first(page, bench)
     run_procedure(page, "Run the move", seconds=60)
     expect(page.get_by_text("✓ Passes")).to_be_visible()
+    expect(page.get_by_role("button", name="Following error, twin")).to_be_visible()
+    expect(page.get_by_role("columnheader", name="twin", exact=True)).to_be_visible()
     assert serious_violations(page) == []
+
+
+def _on_the_twin_first(page: Page, bench: object) -> None:
+    """What the move would give stands there before it is made, and nothing has moved for it."""
+    before = bench.status()["position"]
+    twin = page.locator("#twin")
+    expect(twin.get_by_role("row", name=re.compile("^Settling time"))).to_contain_text("ms")
+    expect(twin).to_contain_text("still meet the goal")
+    expect(page.get_by_text("The move on the twin: nothing has moved")).to_be_visible()
+    assert bench.status()["position"] == before
+    assert bench.status()["mode"] == "off"
 
 
 def _open_the_brake_by_hand(page: Page, bench: object) -> None:

@@ -26,6 +26,9 @@ BEGINS = 0.85  # of the travel agreed to
 CREPT, CREPT_OVER, MOST_CREPT = 0.3, 0.02, 0.05  # of the speed; [s]; of the time: it sticks and slips
 SMOOTHED = 0.004  # [s] over which a torque is meant before its peak is read
 MOVED = math.radians(0.5)  # of the motor: an axis that has come so far has broken away
+APPROACH = 0.1  # of the speed agreed to, between what is measured
+NO_SURER = 0.02  # of breakaway: two places that agree by chance are no surer than that
+GOES_ON = 0.4  # of the travel agreed to, that a freed axis may go
 PLACES = (-0.5, 0.5)  # of half the travel, where it is freed from rest
 ROSE = 0.5  # [s] in which the slow speed is asked for: torque rises slowly beside how fast it is read
 RESTS = 0.4  # [s] at rest before it is freed: friction grows while parts rest on each other
@@ -111,7 +114,7 @@ def _both_ways(session: Session, home: float, speed: float) -> list[Recording]:
     """Record one speed forward and back over the same stretch about home; it ends at rest."""
     run_up = speed * RUN_UP
     stretch = min(speed * LONGEST, 2 * (BEGINS * session.consent.travel - run_up))
-    approach = max(speed, 0.1 * session.consent.speed)
+    approach = max(speed, APPROACH * session.consent.speed)
     records = []
     with session.enabled_around("velocity", home):
         for way in (1.0, -1.0):
@@ -151,14 +154,14 @@ def _breakaway(session: Session, home: float, speed: float, kt: float) -> tuple[
     None where it never stayed at rest: nothing holds it.
     """
     held, record = [], None
-    patience, approach = ROSE + session.longest_to_break_away(speed), 0.1 * session.consent.speed
+    approach = APPROACH * session.consent.speed
+    # Freed at once it goes on at that speed meanwhile: no farther than there is room from where it was freed.
+    patience = min(ROSE + session.longest_to_break_away(speed), GOES_ON * session.consent.travel / speed)
     with session.enabled_around("velocity", home):
         for place in PLACES:
             pair = []
             for way in (1.0, -1.0):
-                session.go_to(
-                    home + place * BEGINS * session.consent.travel - way * MOVED, speed=0.1 * session.consent.speed
-                )
+                session.go_to(home + place * BEGINS * session.consent.travel - way * MOVED, speed=approach)
                 session.drive.run_at(0.0, acceleration=session.values["limit.acceleration"])
                 session.hold(RESTS)
                 session.arm(CHANNELS, seconds=patience, divider=session.rates.ticks)
@@ -176,7 +179,8 @@ def _breakaway(session: Session, home: float, speed: float, kt: float) -> tuple[
     if len(held) < len(PLACES):
         return None, record
     values = np.array(held)
-    return Estimated(float(values.mean()), max(float(values.std(ddof=1)), 0.02 * abs(float(values.mean())))), record
+    mean = float(values.mean())
+    return Estimated(mean, max(float(values.std(ddof=1)), NO_SURER * abs(mean))), record
 
 
 def _peak(record: Recording, way: float, kt: float) -> float | None:

@@ -10,6 +10,7 @@ from cadrel.core.control import Gains, Rates, TwoMass, Winding, velocity_plant
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import (
     Estimated,
+    PlantFit,
     angle_error_from_spinning,
     fit_admittance,
     fit_load,
@@ -231,6 +232,21 @@ def test_a_measurement_that_is_off_does_not_carry_the_total_inertia_away() -> No
     fit = fit_two_mass(off, WINDING, GAINS, inertia=truth.inertia, viscous=0.0).load
     assert fit.inertia == pytest.approx(truth.inertia, rel=0.11)
     assert fit.resonance_hz == pytest.approx(truth.resonance_hz, rel=0.02)
+
+
+def test_a_fit_may_begin_at_one_that_these_lines_cannot_show() -> None:
+    """What an earlier, worse measurement gave lies below the first line and beyond every bound: it still begins."""
+    truth = TwoMass(inertia_motor=3e-4, inertia_load=3e-4, stiffness=300.0, damping=0.02)
+    response = noisy_response(truth)
+    dense = response.frequency > 60.0
+    seen = FrequencyResponse(
+        response.frequency[dense], response.value[dense], response.coherence[dense], response.std[dense]
+    )
+    far = TwoMass(inertia_motor=5.9e-4, inertia_load=2e-6, stiffness=1e-4, damping=3e-7, viscous_load=1e-9)
+    fit = fit_two_mass(seen, WINDING, GAINS, inertia=6e-4, viscous=0.0, near=PlantFit(far, WINDING)).load
+    assert fit.inertia == pytest.approx(6e-4, rel=0.11)
+    wild = far.antiresonance_hz
+    assert wild is not None and wild < seen.frequency[0]  # where it would have begun
 
 
 def test_one_mass_stays_one_mass() -> None:

@@ -18,6 +18,7 @@ ROUGH = 0.25  # standard deviation over value up to which a line says something;
 FAINT, FEWEST = 0.5, 8  # as `ROUGH`, and how many lines, where one resonance alone is looked at
 STIFFER = (0.7, 1.0, 1.5, 2.2)  # times the stiffness before, where a search for it begins
 INERTIA_KNOWN = 0.1  # share within which the load run surely has the total: few noisy lines would have it otherwise
+EDGE = 0.05  # of a figure's range, from either end, within which a fit begins
 WORTHWHILE = 0.5  # a second mass must lower the misfit to this share, or one mass is kept
 
 
@@ -116,14 +117,14 @@ def fit_two_mass(
     ]
     if near is not None and near.load.stiffness is not None:
         starts = [_as_start(near, winding)]
-        starts[0][0] = np.clip(
-            starts[0][0], np.log(inertia) - 0.9 * INERTIA_KNOWN, np.log(inertia) + 0.9 * INERTIA_KNOWN
-        )
+    first, last = np.log(use.frequency[0]), np.log(2 * use.frequency[-1])
+    low = np.array([np.log(inertia) - INERTIA_KNOWN, -5.0, first, np.log(1e-3), np.log(1e-5), 0.0])
+    high = np.array([np.log(inertia) + INERTIA_KNOWN, 5.0, last, np.log(1.0), np.log(0.3), most])
     for start in starts:
-        low = [np.log(inertia) - INERTIA_KNOWN, -5.0, np.log(use.frequency[0]), np.log(1e-3), np.log(1e-5), 0.0]
-        high = [np.log(inertia) + INERTIA_KNOWN, 5.0, np.log(use.frequency[-1] * 2), np.log(1.0), np.log(0.3), most]
+        # What was found before may lie outside of what these lines can show: it begins at their edge then.
+        inside = np.clip(start, low + EDGE * (high - low), high - EDGE * (high - low))
         fit = least_squares(
-            lambda p: misfit(flexible(p), winding_of(p)), start, bounds=(low, high), loss="soft_l1", max_nfev=80
+            lambda p: misfit(flexible(p), winding_of(p)), inside, bounds=(low, high), loss="soft_l1", max_nfev=80
         )
         # The spring earns its place by a clearly better fit. Its resonances may lie a little above the measurement,
         # where their flank is seen; what is reported of them is for the caller to judge.

@@ -81,9 +81,10 @@ def foresee(twin: Twin, profile: Profile, goal: Goal, *, repeats: int = 1) -> Fo
     """Run out, dwell, back, dwell on the twin, so many times. Raises `UnusableInput` if it is longer than it keeps."""
     sequence = stroke_sequence(profile, dwell=goal.dwell, repeats=repeats)
     record = twin.run(sequence, rest=0.0)
-    read = lambda place: measure_moves(  # noqa: E731 - the same reading of two places
-        record.time, record.position_ref, place, record.moving, record.current, window=goal.window
-    )
+
+    def read(place: np.ndarray) -> list[MoveMetrics]:
+        return measure_moves(record.time, record.position_ref, place, record.moving, record.current, window=goal.window)
+
     return Foreseen(
         record=record,
         moves=read(record.position),

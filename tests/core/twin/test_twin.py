@@ -6,10 +6,15 @@ import numpy as np
 import pytest
 from scipy.signal import dlsim
 
-from cadrel.core.control import Gains, Sensor, TwoMass, Winding, loop_block
+from cadrel.core.axis import drive_values, understand
+from cadrel.core.control import Gains, Rates, Sensor, TwoMass, Winding, loop_block
 from cadrel.core.control.filters import Section
+from cadrel.core.errors import UnusableInput
+from cadrel.core.identification import IdentifiedPlant, RubbedLoad, SpringyLoad, TotalLoad
 from cadrel.core.motion import move_profile, sample_profile
+from cadrel.core.response import FrequencyResponse
 from cadrel.core.twin import Twin, TwinRecord
+from tests.conftest import values_of
 
 KT = 0.9
 LOAD = TwoMass(
@@ -145,3 +150,27 @@ def test_a_resting_axis_does_not_stir_however_coarse_its_device() -> None:
     record = replace(TWIN, resolution=2 * np.pi / 2000, counted=True, coulomb=0.05).run(MOVE, rest=1.0)
     rest = record.time > MOVE.duration + 0.5
     assert np.ptp(record.motor[rest]) < 2 * np.pi / 2000
+
+
+def test_it_is_made_of_what_the_runs_found() -> None:
+    """Play closed with its own stiffness and damping; friction of the friction run once there is one."""
+    measured = FrequencyResponse(*(np.ones(3) for _ in range(4)))
+    springy = SpringyLoad(
+        load=LOAD, small_signal_resistance=1.3, measured=measured, rise=0.1, closed_damping=0.5, play=0.02
+    )
+    total = TotalLoad(inertia=LOAD.inertia, viscous_total=9e-3, coulomb=0.1, constant=0.3)
+    values = drive_values(values_of("tile-pusher"))
+    axis = understand(values_of("tile-pusher"))
+    found = IdentifiedPlant(total=total, springy=springy)
+    twin = Twin.of_identified(axis, values, found, Rates())
+    assert twin.load.resonance_hz == pytest.approx(1.1 * (LOAD.resonance_hz or 0.0))
+    assert twin.load.damping == 0.5 * LOAD.damping
+    assert (twin.play, twin.coulomb, twin.constant, twin.breakaway) == (0.02, 0.1, 0.3, 0.0)
+    assert twin.counted  # an incremental device
+    rubbed = RubbedLoad(sliding=0.12, viscous=6e-3, breakaway=0.2, stribeck_speed=2.5)
+    twin = Twin.of_identified(axis, values, found.with_part(rubbed), Rates())
+    assert (twin.coulomb, twin.breakaway, twin.stribeck_speed) == (0.12, 0.2, 2.5)
+    assert twin.load.viscous + twin.load.viscous_load == pytest.approx(6e-3)
+    assert twin.load.viscous / twin.load.viscous_load == pytest.approx(LOAD.viscous / LOAD.viscous_load)
+    with pytest.raises(UnusableInput, match="no twin"):
+        Twin.of_identified(axis, values, IdentifiedPlant(), Rates())

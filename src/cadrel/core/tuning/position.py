@@ -19,7 +19,8 @@ SHAPED_WIDTH = 1.0  # damping of the command notch's poles: wide enough for a lo
 SHAPED_TAIL = 5.0  # time constants of those poles after which 4 % is left of what the notch holds back
 SHAPED_SHARE = 0.5  # of the settling time asked for, that the notch may take of it
 WORTH = 1.3  # times the position gain that a notch must earn
-DEEPEST = -60.0  # [dB]
+DEEPEST, LEAST_DEEP = -60.0, -1.0  # [dB] of a notch: what a drive takes, and what is worth one
+FASTEST = 0.45  # of the velocity loop's rate: no notch is nearer to half of it
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -77,11 +78,11 @@ def _with_notch(load: TwoMass, gains: Gains, settling: float) -> Gains | None:
         return None
     assert load.stiffness is not None
     damped = (load.damping + load.viscous_load) / (2 * math.sqrt(load.stiffness * load.inertia_load))
-    depth = 20 * math.log10(max(damped / SHAPED_WIDTH, 1e-6))
-    if depth > -1.0 or at > 0.45 / gains.rates.velocity:
+    depth = max(20 * math.log10(max(damped / SHAPED_WIDTH, 1e-6)), DEEPEST)
+    if depth > LEAST_DEEP or at > FASTEST / gains.rates.velocity:
         return None
     return gains.with_(
-        shaping_hz=float(f"{at:.4g}"), shaping_depth_db=float(f"{max(depth, DEEPEST):.3g}"), shaping_width=SHAPED_WIDTH
+        shaping_hz=float(f"{at:.4g}"), shaping_depth_db=float(f"{depth:.3g}"), shaping_width=SHAPED_WIDTH
     )
 
 

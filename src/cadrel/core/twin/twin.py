@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Self
 
 import numpy as np
@@ -54,6 +54,14 @@ class TwinRecord:
             "i_q": self.current,
         }
         return {name: np.interp(time, own, column) for name, column in columns.items()}
+
+
+def _rubbing(load: TwoMass, viscous: float) -> TwoMass:
+    """The load with so much viscous friction in all, shared as before; all of it on the motor where there was none."""
+    before = load.viscous + load.viscous_load
+    if before <= 0.0:
+        return replace(load, viscous=viscous)
+    return replace(load, viscous=viscous * load.viscous / before, viscous_load=viscous * load.viscous_load / before)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -111,10 +119,11 @@ class Twin:
         load, play = TwoMass(inertia_motor=total.inertia, viscous=total.viscous_total), 0.0
         if plant.springy is not None:
             s = plant.springy
-            load, play = s.load.drifted(s.rise), s.play
+            load, play = replace(s.load, damping=s.closed_damping * s.load.damping).drifted(s.rise), s.play
         coulomb, breakaway, fades = total.coulomb, 0.0, 1.0
         if plant.rubbed is not None:
             coulomb = plant.rubbed.sliding
+            load = _rubbing(load, plant.rubbed.viscous)
             if plant.rubbed.breakaway is not None and plant.rubbed.stribeck_speed is not None:
                 breakaway, fades = plant.rubbed.breakaway, plant.rubbed.stribeck_speed
         counts = values.get("feedback.counts", 0.0)

@@ -16,7 +16,7 @@ from tests.conftest import rig_of
 
 def good(bench: int) -> Identified:
     return Identified(
-        bench, device="serial", reached="cogging", errors={k: 0.001 for k in ASKED}, sigmas={k: 0.5 for k in ASKED},
+        bench, device="serial", reached="response", errors={k: 0.001 for k in ASKED}, sigmas={k: 0.5 for k in ASKED},
         offset_deg=0.1, db=0.2, deg=1.0, covered=0.95, lines=60, drive_time=30.0,
     )  # fmt: skip
 
@@ -39,6 +39,16 @@ def test_a_refusal_is_listed_by_its_reason_and_counts_against_the_share() -> Non
     text, passed = document(rows, seed=1)
     assert "- 1 × resolver: response: too noisy" in text
     assert not passed  # 95 percent came through, 98 are asked
+
+
+def test_what_was_not_done_beside_is_counted_by_its_reason() -> None:
+    rows = [good(k) for k in range(20)]
+    rows[2].beside = {"cogging": "It stood for 12.5 % of the time. Free it."}
+    rows[5].beside = {"cogging": "It stood for 3 % of the time. Free it."}
+    text, passed = document(rows, seed=1)
+    assert "- 2 × cogging: It stood for … % of the time." in text
+    assert "- friction: none" in text
+    assert passed, "each is done by itself and breaks no bound"
 
 
 def test_halls_alone_are_asked_for_less() -> None:
@@ -79,8 +89,11 @@ def test_what_was_done_is_not_done_again(tmp_path: Path, monkeypatch: pytest.Mon
 def test_one_drawn_axis_is_identified_from_its_sheet() -> None:
     found = identify((7, 6))  # a serial device
     assert found.refused == ""
-    assert found.reached == "cogging"
+    assert found.reached == "response"
     assert abs(found.errors["load"]) < 0.03
+    assert abs(found.errors["cogging"]) < 0.1  # a quarter off, where the load is taken to move with the motor
+    assert set(found.beside) <= {"friction", "saturation"}
+    assert 0 < found.drive_time < found.drive_time + found.time_beside
     assert abs(found.errors["resistance"]) < 0.02
     assert found.lines > 25
 

@@ -41,7 +41,7 @@ def test_play_is_held_against_the_rigs_own() -> None:
 def test_the_command_fails_where_anything_is_falsely_proven(
     false: list[str], status: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(tuning_evidence, "worked_off", lambda *args, **how: [Tuned(0, "serial", "proven", false=false)])
+    monkeypatch.setattr(tuning_evidence, "rows_of", lambda *args, **how: [Tuned(0, "serial", "proven", false=false)])
     out = tmp_path / "tuning.md"
     assert tuning_evidence.evidence(benches=1, seed=1, out=out, kept=tmp_path / "kept.jsonl") == status
     assert out.read_text().startswith("# Tuning of axes")

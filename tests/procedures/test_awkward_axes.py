@@ -12,13 +12,19 @@ from typing import Any
 import numpy as np
 import pytest
 
+from cadrel.bench import DriveService
 from cadrel.cli.commission import commission_in_process
 from cadrel.cli.draws import draw_bench
 from cadrel.cli.evidence import score
-from cadrel.core.identification import SpringyLoad
+from cadrel.cli.true_angle import true_error
+from cadrel.cli.unkind_draws import draw_unkind
+from cadrel.core.axis import understand
+from cadrel.core.identification import IdentifiedPlant, SpringyLoad
 from cadrel.core.parameters import Entry
-from cadrel.core.simulation import RigTruth
-from cadrel.procedures.route import RouteResult
+from cadrel.core.simulation import RigTruth, SimulatedDrive, rated_torque
+from cadrel.link import LinkedDrive, LocalLink
+from cadrel.procedures import PROCEDURES, Outcome, Session
+from cadrel.procedures.route import RouteResult, load_project_values
 
 
 def springy(truth: RigTruth, *, ratio: float, anti_hz: float, damping: float = 0.03) -> dict[str, Any]:
@@ -89,3 +95,37 @@ def test_what_rubs_on_the_load_is_identified_apart_from_the_shafts_damping() -> 
     assert model.viscous_load == pytest.approx(truth.viscous_load, rel=0.35)
     assert model.damping == pytest.approx(truth.damping, rel=0.35)
     assert model.stiffness == pytest.approx(truth.stiffness, rel=0.04)
+
+
+def found_on(seed: int, number: int, steps: tuple[str, ...]) -> tuple[RigTruth, SimulatedDrive, dict[str, Outcome]]:
+    """A bench as unkind as machines are, and what some steps of the route found on it."""
+    truth, values = draw_unkind(np.random.default_rng([seed, number]))
+    simulated = SimulatedDrive("axis", truth, seed=seed + number)
+    service = DriveService({"axis": simulated})
+    drive, axis = LinkedDrive(LocalLink(service.answer, service.advance), "axis"), understand(values)
+    sent = load_project_values(drive, values, owner="test")
+    plant, outcomes = IdentifiedPlant(), {}
+    for key in steps:
+        session = Session(drive=drive, axis=axis, consent=PROCEDURES[key].consent(axis, sent), plant=plant)
+        outcomes[key] = PROCEDURES[key].run(session)
+        plant = plant.with_part(outcomes[key].plant)
+    return truth, simulated, outcomes
+
+
+def test_a_heavy_hanging_load_goes_along_with_the_vector_and_does_not_fall() -> None:
+    # Thirty times the motor, a third of the rated torque hanging: turned from a jump it was slung past the vector.
+    truth, simulated, outcomes = found_on(77, 27, ("commutation",))
+    assert truth.torque_load > 0.3 * rated_torque(truth) and truth.inertia_load > 25 * truth.inertia_motor
+    assert outcomes["commutation"].verdict is not None and outcomes["commutation"].verdict.is_proven
+    assert abs(true_error(simulated)) < 6.0
+    assert "guard" not in {e["kind"] for e in simulated.events}, "it never left the room agreed to"
+
+
+def test_friction_that_changes_along_the_travel_leaves_an_inertia_with_its_doubt() -> None:
+    truth, _, outcomes = found_on(77, 34, ("commutation", "current", "load"))
+    whole = truth.inertia_motor + truth.inertia_load + truth.inertia_third
+    (load,) = [f for f in outcomes["load"].findings if f.kind == "load"]
+    assert outcomes["load"].verdict is not None and outcomes["load"].verdict.is_proven
+    assert load.std is not None
+    assert load.value == pytest.approx(whole, rel=0.08)
+    assert abs(load.value - whole) < 3 * load.std

@@ -5,14 +5,21 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from scipy.signal import TransferFunction
 
 from cadrel.core.errors import UnusableInput
-from cadrel.core.identification import IdentifiedPlant, cogging_map
+from cadrel.core.identification import ChainLoad, IdentifiedPlant, cogging_map
+from cadrel.core.identification.cogging import Mechanics
 from cadrel.procedures.errors import AxisStopped, NotAllowed, SticksAndSlips
 from tests.conftest import rig_of
 from tests.procedures.test_stops import Ready
 
 LIFT = rig_of("kiln-car-lift")
+
+
+def rigid(inertia: float) -> Mechanics:
+    """One mass: torque to its speed."""
+    return lambda f: 1 / (2j * np.pi * f * inertia)
 
 
 def test_the_largest_harmonic_is_named_with_its_size() -> None:
@@ -56,7 +63,7 @@ def test_the_map_is_what_drives_a_mass_that_a_perfect_loop_does_not_hold() -> No
         current = -0.5 * torque / kt + 0.3 * way
         swing = -0.5 * torque / (inertia * (order * speed) ** 2)  # of half the torque, on the mass
         runs.append((angle + swing, current))
-    found = cogging_map(runs, torque_constant=kt, inertia=inertia, period=period, most=40)
+    found = cogging_map(runs, torque_constant=kt, mechanics=rigid(inertia), period=period, most=40)
     assert found.named[0] == order
     at = int(np.nonzero(found.orders == order)[0][0])
     assert found.amplitude[at] == pytest.approx(size, rel=0.03)
@@ -64,10 +71,34 @@ def test_the_map_is_what_drives_a_mass_that_a_perfect_loop_does_not_hold() -> No
     assert np.allclose(found.over(angle), size * np.sin(order * angle + 0.4), atol=0.05 * size)
 
 
+def test_a_load_on_a_soft_shaft_is_not_taken_to_move_with_the_motor() -> None:
+    """Both ways of a two-mass axis solved by SciPy's transfer function: no current at all, the motor swings freely."""
+    speed, period, size, order = 5.0, 2.5e-4, 0.02, 12
+    j1, j2, stiffness, loss = 3e-4, 4e-3, 12.0, 2e-3  # the load swings on the held motor at 8.7 Hz, cogging at 9.5 Hz
+    plant = TransferFunction([j2, loss, stiffness], [j1 * j2, (j1 + j2) * loss, (j1 + j2) * stiffness, 0])
+    t = np.arange(round(3 * 2 * math.pi / speed / period)) * period
+    _, (answer,) = plant.freqresp([order * speed])
+    runs = []
+    for way in (1.0, -1.0):
+        angle = way * speed * t
+        # torque = size sin(order angle) over time is size sin(way w t); the motor's speed answers it, and swings.
+        swing = size * np.abs(answer) * np.sin(way * order * speed * t + way * np.angle(answer) - way * np.pi / 2)
+        runs.append((angle + swing / (order * speed), np.full(len(t), 0.3 * way)))
+    chain = ChainLoad(inertias=(j1, j2), springs=(stiffness,), losses=(loss,), rubs=(0.0,), own=0.0)
+
+    def found(mechanics: Mechanics) -> float:
+        seen = cogging_map(runs, torque_constant=0.5, mechanics=mechanics, period=period, most=40)
+        return float(seen.amplitude[seen.orders == order][0])
+
+    assert found(chain.response) == pytest.approx(size, rel=0.02)
+    assert found(IdentifiedPlant(chain=chain).mechanics) == found(chain.response)
+    assert abs(found(rigid(j1 + j2)) / size - 1) > 0.5, "as one mass it would be far off"
+
+
 def test_less_than_a_turn_is_no_map() -> None:
     x = np.linspace(0, 3.0, 500)
     with pytest.raises(UnusableInput, match="whole turn"):
-        cogging_map([(x, np.zeros(500))], torque_constant=1.0, inertia=1.0, period=1e-3, most=10)
+        cogging_map([(x, np.zeros(500))], torque_constant=1.0, mechanics=rigid(1.0), period=1e-3, most=10)
 
 
 def test_an_axis_that_sticks_is_refused_and_told_what_carries_it_over() -> None:

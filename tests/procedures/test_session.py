@@ -39,3 +39,40 @@ def test_a_guard_on_travel_says_where_it_stood(ready: Ready) -> None:  # noqa: F
     error = stopped(ready, Consent(travel=math.pi, speed=100.0), lambda drive: drive.run_at(20.0))
     assert "it reached 12 mm, the end of the -12 to 12 agreed to" in error.text  # half a turn is 12 mm
     assert "told to run slower" not in error.text
+
+
+def test_gains_that_the_drive_halved_are_noticed_and_read(ready: Ready) -> None:  # noqa: F811
+    drive, simulated = ready
+    session = Session(drive=drive, axis=understand(values_of("tile-pusher")), consent=Consent(travel=1e3, speed=500.0))
+    session.refresh()
+    # Far beyond what one sample of delay bears, on the motor alone as on all that moves.
+    wild = 2 * math.pi * 900 * simulated.truth.inertia_motor
+    session.write({"velocity.gain": wild, "velocity.reset_time": 0.02, "velocity.torque_filter": 300.0})
+    session.enter("a try", 0.5)
+    with session.enabled("velocity"):
+        drive.run_at(2.0, acceleration=1e4)
+        session.hold(0.5)
+    assert session.swings >= 1
+    assert session.values["velocity.gain"] == pytest.approx(wild * 0.5**session.swings)
+    assert session.values["velocity.gain"] == drive.read()["velocity.gain"]
+    assert any("swung ever wider" in note and note.startswith("A try") for note in session.notes)
+
+
+def test_a_fault_that_the_run_brought_about_is_reset_once_the_axis_stands(ready: Ready) -> None:  # noqa: F811
+    drive, simulated = ready
+    session = Session(drive=drive, axis=understand(values_of("tile-pusher")), consent=Consent(travel=1e3, speed=500.0))
+    session.refresh()
+    session.write({
+        "velocity.gain": 2 * math.pi * 900 * simulated.truth.inertia_motor, "velocity.reset_time": 0.02,
+        "velocity.torque_filter": 300.0, "velocity.oscillation_reaction": 1.0,
+    })  # fmt: skip
+    with pytest.raises(AxisStopped) as caught, session.enabled("velocity"):
+        drive.run_at(2.0, acceleration=1e4)
+        session.hold(0.5)
+    assert caught.value.ran_away and not caught.value.ran_too_fast
+    assert "halving its gains did not end it" in caught.value.text or "swung ever wider" in caught.value.text
+    assert drive.status()["fault"] == "oscillation"
+    session.stand_again()
+    assert not drive.status()["fault"]
+    with session.enabled("vector"):
+        pass

@@ -3,7 +3,7 @@
 import pytest
 from django.contrib.auth.models import User
 
-from cadrel.core.parameters import EntryProblem
+from cadrel.core.parameters import EntryProblem, check_entry
 from cadrel.web.projects.models import Axis
 from cadrel.web.route.asked import asked_keys, set_asked
 from tests.web.conftest import client_of, text_of
@@ -31,6 +31,21 @@ def test_margins_are_typed_kept_and_asked_from_then_on(lift: Axis, engineer: Use
     assert lift.values["tuning.phase_margin"]["value"] == 52.5
     assert round(57.29578 * lift.understood.robustness.phase_margin, 3) == 52.5
     assert 'value="52.5"' in text_of(client.get(f"/axis/{lift.pk}/velocity/"))
+
+
+def test_a_choice_is_kept_as_its_key_and_understood(lift: Axis, engineer: User) -> None:
+    client = client_of(engineer)
+    for step, key, option in (
+        ("velocity", "velocity.oscillation_reaction", "1"), ("current", "current.dead_shape", "1"),
+    ):  # fmt: skip
+        assert client.post(f"/axis/{lift.pk}/asked/{step}/", {key: option}).status_code == 302
+        lift = Axis.objects.get(pk=lift.pk)
+        assert lift.values[key]["value"] == option
+        page = text_of(client.get(f"/axis/{lift.pk}/{step}/"))
+        assert f'<option value="{option}" selected' in page
+    assert check_entry("current.dead_shape", {"value": 1.0}) == 1.0, "as it was kept before"
+    with pytest.raises(EntryProblem, match="not one of the choices"):
+        set_asked(lift, "velocity", {"velocity.oscillation_reaction": "7"}, who=engineer)
 
 
 @pytest.mark.parametrize("typed", ["much", "-3", "1e400", ""])

@@ -93,6 +93,15 @@ def test_the_strip_tells_levels_index_and_a_hall_state_that_cannot_be(
     assert strip_of(again(led), user_id=engineer.pk)["signal"] == "bad: no such Hall state"
 
 
+def test_the_strip_tells_of_gains_that_the_drive_halved(
+    led: Axis, engineer: User, bench: tuple[int, SimulatedDrive], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    assert strip_of(again(led), user_id=engineer.pk)["swung"] is None
+    real = bench[1].status
+    monkeypatch.setattr(bench[1], "status", lambda: real() | {"swings": 1, "swung_hz": 83.0, "swung_at": 2.5})
+    assert strip_of(again(led), user_id=engineer.pk)["swung"] == {"hz": 83.0, "time": 2.5}
+
+
 def test_the_hand_turns_the_shaft_from_the_page(led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]) -> None:
     before = bench[1].status()["counts"]
     client_of(engineer).post(f"/axis/{led.pk}/do/turn/", {"turns": "0.25", "next": "/"})

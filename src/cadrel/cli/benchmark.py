@@ -11,6 +11,7 @@ import numpy as np
 from scipy import signal
 from scipy.integrate import solve_ivp
 
+from cadrel.cli.scale_in_c import compiled_by_c, figures_of, run_by_numba
 from cadrel.cli.stack import ROOT
 from cadrel.core.control import Gains, TwoMass, Winding, loop_responses, read_margins, step_response
 from cadrel.core.response import FrequencyResponse, estimate_response, log_lines, schroeder_multisine
@@ -53,6 +54,10 @@ def benchmark(*, pages: bool) -> int:
     unkind = kernel_speed(replace(truth, **UNKIND))
     print(f"the same as machines are               {unkind:8.0f} simulated s per s   ratio {unkind / kernel:.2f}")
     print(f"the same plant by SciPy (RK45, 1e-6)  {scipy:8.3f} simulated s per s   ratio {kernel / scipy:.0f}")
+    by_numba, by_c = equal_equations(truth)
+    print(f"winding and two masses by Numba        {by_numba:8.0f} simulated s per s")
+    if by_c is not None:
+        print(f"the same equations in C, -O3           {by_c:8.0f} simulated s per s   ratio {by_numba / by_c:.2f}")
     redraw = best_of(one_redraw, 30)
     python_control = best_of(one_redraw_by_python_control, 3)
     print(f"redraw, three loops at 1000 points    {1e3 * redraw:8.2f} ms")
@@ -143,6 +148,23 @@ def scipy_speed(truth: RigTruth) -> float:
             y = done.y[:, -1]
 
     return 160 * layout.TICK / best_of(call, 3)
+
+
+def equal_equations(truth: RigTruth) -> tuple[float, float | None]:
+    """Simulated seconds per second of the bare plant by Numba, and by C where there is a compiler: for scale."""
+    figures = figures_of(
+        resistance=truth.resistance, inductances=(truth.inductance_d, truth.inductance_q), flux=truth.flux_linkage,
+        pairs=truth.pole_pairs, inertias=(truth.inertia_motor, truth.inertia_load), stiffness=truth.stiffness,
+        damping=truth.damping, coulomb=(truth.coulomb_motor, truth.coulomb_load),
+        viscous=(truth.viscous_motor, truth.viscous_load),
+    )  # fmt: skip
+    n = round(10 * SECONDS / layout.TICK)
+
+    def speed(run: Callable[[int, np.ndarray, np.ndarray], None]) -> float:
+        return 10 * SECONDS / best_of(lambda: run(n, np.zeros(5), figures), 3)
+
+    by_c = compiled_by_c()
+    return speed(run_by_numba), None if by_c is None else speed(by_c)
 
 
 LOAD = TwoMass(inertia_motor=1.41e-4, inertia_load=2.24e-4, stiffness=330.0, damping=0.025, viscous=5e-4)

@@ -1,6 +1,7 @@
 """Identification and response over axes as machines are, against the truth; what was done is not done again."""
 
 import math
+import re
 from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -9,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from cadrel.bench import DriveService
-from cadrel.cli.resumable import worked_off
+from cadrel.cli.spread import rows_of
 from cadrel.cli.true_angle import true_error
 from cadrel.cli.true_plant import resonances, true_velocity_plant
 from cadrel.cli.unkind_draws import draw_unkind
@@ -26,14 +27,17 @@ from cadrel.procedures.responses.measure import bias_of
 from cadrel.procedures.responses.request import Request
 from cadrel.procedures.route import load_project_values
 
-STEPS = ("commutation", "current", "load", "response", "cogging")
-NEEDED = 4  # of them that an axis must come through; cogging counts by what was found
+STEPS = ("commutation", "current", "load", "response")  # that an axis must come through
+BESIDE = ("cogging", "friction", "saturation")  # each by itself, by what was found
 TRUSTED = 0.9  # coherence
 # 95th percentile of the relative error that is asked for; resonances where they lie below the highest line. [%]
 ASKED = {
     "resistance": 2.0, "inductance_q": 4.0, "flux": 2.0, "load": 3.0, "coulomb": 6.0, "viscous": 30.0, "resonance": 3.0,
     "cogging": 20.0,
 }  # fmt: skip
+# What is found beside, without a bound: friction over speed, and inductance at the largest current.
+TOLD = ("friction_sliding", "friction_viscous", "friction_breakaway", "friction_stribeck", "saturation_q",
+        "saturation_d", "saturation_against")  # fmt: skip
 ASKED_DB, ASKED_DEG = 0.5, 3.0
 WORTH_NAMING = 0.003  # of the rated torque: less cogging than that is no matter
 HIGHEST = 900.0  # [Hz] a resonance above is seen by its flank only
@@ -55,7 +59,9 @@ class Identified:
     has_play: bool = False
     covered: float | None = None  # share of those lines within two stated std
     lines: int = 0
-    drive_time: float = 0.0
+    drive_time: float = 0.0  # [s] through `STEPS`
+    beside: dict[str, str] = field(default_factory=dict)  # why one of `BESIDE` was not done
+    time_beside: float = 0.0  # [s] of those
 
 
 def identify(numbered: tuple[int, int]) -> Identified:
@@ -67,7 +73,7 @@ def identify(numbered: tuple[int, int]) -> Identified:
     drive, axis = LinkedDrive(LocalLink(service.answer, service.advance), "axis"), understand(values)
     sent = load_project_values(drive, values, owner="evidence")
     found, plant = Identified(number, truth.device, has_play=truth.backlash_deg > 0), IdentifiedPlant()
-    for key in STEPS:
+    for key in (*STEPS, *BESIDE):
         procedure = PROCEDURES[key]
         if procedure.not_for(axis):
             found.refused = procedure.not_for(axis)
@@ -76,13 +82,18 @@ def identify(numbered: tuple[int, int]) -> Identified:
         try:
             outcome = procedure.run(session)
         except CadrelError as refusal:
+            if key in BESIDE:
+                found.beside[key] = refusal.text
+                continue
             found.refused = f"{key}: {refusal.text}"
             break
         verdict = outcome.verdict
         if verdict is not None and not verdict.is_proven:
             found.refused = f"{key}, not proven: {verdict.reason}"
             break
-        plant, found.reached = plant.with_part(outcome.plant), key
+        plant = plant.with_part(outcome.plant)
+        if key in STEPS:
+            found.reached, found.drive_time = key, simulated.time
         _compare(found, truth, outcome)
         if key == "cogging":
             _compare_cogging(found, truth, outcome)
@@ -90,7 +101,7 @@ def identify(numbered: tuple[int, int]) -> Identified:
             found.offset_deg = true_error(simulated)
         if key == "response":
             _compare_response(found, truth, outcome, session)
-    found.drive_time = simulated.time
+    found.time_beside = simulated.time - found.drive_time
     return found
 
 
@@ -100,11 +111,35 @@ def _compare(found: Identified, truth: RigTruth, outcome: Outcome) -> None:
         "load": truth.inertia_motor + truth.inertia_load + truth.inertia_third,
         "coulomb": truth.coulomb_motor + truth.coulomb_load, "viscous": truth.viscous_motor + truth.viscous_load,
     }  # fmt: skip
+    known |= {
+        "friction_sliding": known["coulomb"], "friction_viscous": known["viscous"],
+        "friction_breakaway": known["coulomb"] * truth.breakaway_ratio, "friction_stribeck": truth.stribeck_speed,
+    }  # fmt: skip
+    ends = {r.kind: r.metrics for r in outcome.runs if r.kind.startswith("saturation")}
+    if ends:
+        d = ends["saturation_d"]
+        known |= _saturated(truth, q=ends["saturation"]["highest"], d=(d["lowest"], d["highest"]))
     for f in outcome.findings:
         if f.kind in known:
             found.errors[f.kind] = f.value / known[f.kind] - 1
             if f.std:
                 found.sigmas[f.kind] = (f.value - known[f.kind]) / f.std
+
+
+def _saturated(truth: RigTruth, *, q: float, d: tuple[float, float]) -> dict[str, float]:
+    """Incremental inductances at the largest current of each sine, by the rig's own law of iron. [A] -> [H]"""
+    bend, magnets = truth.saturation_current, truth.magnet_current
+    if bend <= 0.0:
+        return {
+            "saturation_q": truth.inductance_q, "saturation_d": truth.inductance_d,
+            "saturation_against": truth.inductance_d,
+        }  # fmt: skip
+    whole = truth.inductance_d * (1 + (magnets / bend) ** 2)
+    return {
+        "saturation_q": truth.inductance_q / (1 + (q / bend) ** 2),
+        "saturation_d": whole / (1 + ((magnets + d[1]) / bend) ** 2),
+        "saturation_against": whole / (1 + ((magnets + d[0]) / bend) ** 2),
+    }
 
 
 def _compare_cogging(found: Identified, truth: RigTruth, outcome: Outcome) -> None:
@@ -155,10 +190,12 @@ def _compare_response(found: Identified, truth: RigTruth, outcome: Outcome, sess
             found.sigmas["resonance"] = (seen - nearest) / fit.resonance_std
 
 
-def evidence(*, benches: int, seed: int, out: Path, kept: Path) -> int:
+def evidence(
+    *, benches: int, seed: int, out: Path, kept: Path, queue: str | None = None, workers: int | None = None
+) -> int:
     """Identify the benches that are not in `kept` yet, and write the document; exit status 1 if a bound is broken."""
-    rows = worked_off(
-        identify, Identified, benches=benches, seed=seed, kept=kept,
+    rows = rows_of(
+        "identification", identify, Identified, benches=benches, seed=seed, kept=kept, queue=queue, own_workers=workers,
         said=lambda r: f"{r.device}: {r.reached} {r.refused}",
     )  # fmt: skip
     text, good = document(rows, seed=seed)
@@ -181,7 +218,7 @@ def _of_quantity(key: str, rows: list[Identified], asked: str, name: str) -> tup
 def document(rows: list[Identified], *, seed: int) -> tuple[str, bool]:
     """Return the Markdown document, and whether every bound is kept."""
     fine = [r for r in rows if r.device != "halls"]  # which have no velocity loop, and therefore no response
-    through = [r for r in fine if r.reached in STEPS[NEEDED - 1 :]]
+    through = [r for r in fine if r.reached == STEPS[-1]]
     lines = [
         "# Identification of axes as machines are", "",
         f"`bin/cadrel evidence identification --benches {len(rows)} --seed {seed}`: ratio 0.2 to 30, one or two "
@@ -189,13 +226,15 @@ def document(rows: list[Identified], *, seed: int) -> tuple[str, bool]:
         "torque, varying over the turn, gravity to 50 % behind a brake, cogging to 3 %, torque ripple, iron that "
         "saturates, current sensors with offset and gain error, eccentric scales, every kind of device, rotary and "
         "linear, five laws of dead time, sheets off by up to 10 %. From the sheet, unattended, without tuning: "
-        "commutation, current loop, load, response in motion, and, where it does not stick, cogging. The true response "
+        "commutation, current loop, load and response in motion; beside, each by itself, cogging, friction over speed "
+        "and inductance over current. The true response "
         "comes from the exact sampled system of the rig's own figures (`cli/true_plant.py`), its play closed.", "",
         f"**Through all of it: {len(through)} of {len(fine)}** "
         f"({100 * len(through) / max(len(fine), 1):.1f} %; 98 asked). Halls alone, of which nothing but commutation "
         "and current loop is asked: "
         f"{sum(r.reached == 'current' for r in rows if r.device == 'halls')} of {len(rows) - len(fine)}. Drive time, "
-        f"median: {np.median([r.drive_time for r in through] or [0]):.0f} s (35 asked).", "",
+        f"median: {np.median([r.drive_time for r in through] or [0]):.0f} s (35 asked), and what is beside "
+        f"{np.median([r.time_beside for r in through] or [0]):.0f} s.", "",
         "| quantity | found on | median | 95 % within | asked | within 2 std |",
         "| --- | --- | --- | --- | --- | --- |",
     ]  # fmt: skip
@@ -208,6 +247,9 @@ def document(rows: list[Identified], *, seed: int) -> tuple[str, bool]:
         if line:
             lines.append(line)
             good = good and at95 <= asked
+    for key in TOLD:
+        line, _ = _of_quantity(key, rows, "–", key.replace("_", ", "))
+        lines += [line] if line else []
     line, _ = _of_quantity("resonance", loose_rows, "–", "resonance, behind play, against its play closed")
     lines += [line] if line else []
     seen = [r for r in through if r.db is not None]
@@ -242,5 +284,13 @@ def document(rows: list[Identified], *, seed: int) -> tuple[str, bool]:
     ]  # fmt: skip
     stopped = Counter((r.device, r.refused) for r in rows if r.refused and r.device != "halls")
     lines += [f"- {n} × {device}: {why}" for (device, why), n in stopped.items()] or ["- none"]
+    lines += ["", "Not done beside, of those that came through:", ""]
+    left = Counter((key, why.split(". ")[0]) for r in through for key, why in r.beside.items())
+    for key in BESIDE:
+        of_key = [(why, n) for (k, why), n in left.items() if k == key]
+        reasons = Counter({re.sub(r"[-\d.]+", "…", why): 0 for why, _ in of_key})
+        for why, n in of_key:
+            reasons[re.sub(r"[-\d.]+", "…", why)] += n
+        lines += [f"- {n} × {key}: {why}." for why, n in reasons.items()] or [f"- {key}: none"]
     lines += ["", f"All bounds kept: {'yes' if good else 'NO'}.", ""]
     return "\n".join(lines), good

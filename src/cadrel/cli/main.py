@@ -39,7 +39,16 @@ def main() -> int:
     e.add_argument("--sheets", type=int, default=600, help="sheets: how many are drawn")
     e.add_argument("--cases", type=int, default=10_000, help="input: how many damaged files and forms")
     e.add_argument("--seed", type=int, default=2026)
+    e.add_argument(
+        "--queue", nargs="?", const="own", metavar="CONNECTION",
+        help="identification, tuning: spread the benches through a queue in PostgreSQL; without a connection in one of "
+        "its own, on this machine",
+    )  # fmt: skip
+    e.add_argument("--workers", type=int, help="of them on this machine (all its cores; 0: only others work)")
     e.add_argument("--out", type=Path, help="where the document goes (commutation: docs/evidence/commutation.md)")
+    w = commands.add_parser("evidence-worker", help="take benches from a queue that `evidence --queue` fills elsewhere")
+    w.add_argument("queue", metavar="CONNECTION", help="as in `host=… dbname=… user=… password=…`")
+    w.add_argument("--workers", type=int, help="all cores of this machine if none is given")
     k = commands.add_parser("backup", help="write everything that is kept into one file")
     k.add_argument("file", type=Path)
     r = commands.add_parser("restore", help="put everything back as a backup has it; Cadrel must not run")
@@ -79,6 +88,10 @@ def _run(arguments: argparse.Namespace) -> int:
         return benchmark(pages=not arguments.no_pages)
     if arguments.command == "evidence":
         return _evidence(arguments)
+    if arguments.command == "evidence-worker":
+        from cadrel.cli.spread import workers
+
+        return workers(arguments.queue, arguments.workers or len(os.sched_getaffinity(0)))
     if arguments.command in ("backup", "restore"):
         from cadrel.cli import backup
 
@@ -117,13 +130,19 @@ def _evidence(arguments: argparse.Namespace) -> int:
 
         out = arguments.out or ROOT / "docs" / "evidence" / "identification.md"
         kept = ROOT / "var" / "evidence" / f"identification-{arguments.seed}.jsonl"
-        return identification_evidence(benches=arguments.benches or 200, seed=arguments.seed, out=out, kept=kept)
+        return identification_evidence(
+            benches=arguments.benches or 200, seed=arguments.seed, out=out, kept=kept, queue=arguments.queue,
+            workers=arguments.workers,
+        )  # fmt: skip
     if arguments.subject == "tuning":
         from cadrel.cli.tuning_evidence import evidence as tuning_evidence
 
         out = arguments.out or ROOT / "docs" / "evidence" / "tuning.md"
         kept = ROOT / "var" / "evidence" / f"tuning-{arguments.seed}.jsonl"
-        return tuning_evidence(benches=arguments.benches or 200, seed=arguments.seed, out=out, kept=kept)
+        return tuning_evidence(
+            benches=arguments.benches or 200, seed=arguments.seed, out=out, kept=kept, queue=arguments.queue,
+            workers=arguments.workers,
+        )  # fmt: skip
     if arguments.subject == "sheets":
         from cadrel.cli.sheet_evidence import evidence as sheet_evidence
 

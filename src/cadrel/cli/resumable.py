@@ -39,6 +39,12 @@ def worked_off(
             done[row.bench] = row
             file.write(json.dumps(asdict(row)) + "\n")  # type: ignore[call-overload]
             file.flush()
-            left = (time.monotonic() - begun) / k * (len(missing) - k) / 60
-            print(f"{len(done)}/{benches} bench {row.bench} {said(row)} ({left:.0f} min left)", flush=True)
+            print(said_of(row, said, len(done), benches, begun, len(missing), len(missing) - k), flush=True)
     return [done[k] for k in sorted(done) if k < benches]
+
+
+def said_of(row: R, said: Callable[[R], str], done: int, benches: int, begun: float, asked: int, left: int) -> str:
+    """Return the line that tells of a row, with progress and the time left; `begun` by the monotonic clock. [s]"""
+    taken = time.monotonic() - begun
+    minutes = taken / max(asked - left, 1) * left / 60
+    return f"{done}/{benches} bench {row.bench} {said(row)} ({minutes:.0f} min left)"

@@ -16,7 +16,7 @@ import numpy as np
 from cadrel.cli.at_the_load import DWELL, moved_at_the_load, with_starting_gains
 from cadrel.cli.commission import commission_in_process
 from cadrel.cli.known_plant import best_known, rigs_of_spread
-from cadrel.cli.resumable import worked_off
+from cadrel.cli.spread import rows_of
 from cadrel.cli.true_plant import resonances, true_loops, true_position_closed
 from cadrel.cli.unkind_draws import draw_unkind
 from cadrel.core.axis import AxisModel, understand
@@ -147,10 +147,12 @@ def _load_peak(truth: RigTruth, values: dict[str, float]) -> float:
     return float(20 * np.log10(np.abs(closed * spring / (beyond + spring)).max()))
 
 
-def evidence(*, benches: int, seed: int, out: Path, kept: Path) -> int:
+def evidence(
+    *, benches: int, seed: int, out: Path, kept: Path, queue: str | None = None, workers: int | None = None
+) -> int:
     """Work off the benches that are not in `kept` yet, and write the document; 1 if anything is falsely proven."""
-    rows = worked_off(
-        tune, Tuned, benches=benches, seed=seed, kept=kept,
+    rows = rows_of(
+        "tuning", tune, Tuned, benches=benches, seed=seed, kept=kept, queue=queue, own_workers=workers,
         said=lambda r: f"{r.device}: {r.status} {r.reason[:70]} {r.false or ''}",
     )  # fmt: skip
     text = document(rows, seed=seed)

@@ -8,6 +8,7 @@ phasing/         commutation: directions, pole pairs, Halls, offset, torque per 
 electrical.py    R, L; current-loop gains; step and frequency response of the current loop
 load.py          flux, inertia, friction
 cogging.py       torque over a turn of the motor
+saturation.py    inductance over current
 friction.py      friction over speed, and what it takes to break away
 plant_in_motion.py   the velocity plant's frequency response while the axis runs, and its model
 responses/       any loop's response when it is asked for; proves nothing

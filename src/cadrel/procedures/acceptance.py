@@ -83,14 +83,14 @@ def gentlest_limits(goal: Goal, v: Values) -> dict[str, float]:
 def run_acceptance(session: Session) -> Outcome:
     """Run the strokes, record them, judge them."""
     session.refresh()
-    goal = session.axis.goal
+    goal, swings = session.axis.goal, session.swings
     profile = plan_stroke(session)
     repeats = int(session.arguments.get("repeats", goal.repeats))
     session.enter("running the move on the twin", 0.05)
     foreseen = _foreseen(session, profile, repeats)
     session.enter("repeating the move", 0.1)
     record, moves = moved(session, profile, repeats)
-    result = judge(session, moves, record.channels)
+    result = judge(session, moves, record.channels, swings=session.swings - swings)
     if foreseen is not None:
         result["twin"] = foreseen.as_dict()
     run = RunRecord(
@@ -196,8 +196,13 @@ def _why_not(session: Session, record: Recording) -> list[str]:
     ]
 
 
-def judge(session: Session, moves: list[MoveMetrics], channels: dict[str, np.ndarray]) -> dict[str, Any]:
-    """Return worst values over all moves, and each criterion with its verdict."""
+def judge(
+    session: Session, moves: list[MoveMetrics], channels: dict[str, np.ndarray], *, swings: int = 0
+) -> dict[str, Any]:
+    """Return worst values over all moves, and each criterion with its verdict.
+
+    `swings`: how often the drive had to halve its gains meanwhile; what it reached then, it reached on other gains.
+    """
     goal = session.axis.goal
     settled = [m.settling_time for m in moves]
     worst = None if any(s is None for s in settled) else max(s for s in settled if s is not None)
@@ -220,6 +225,9 @@ def judge(session: Session, moves: list[MoveMetrics], channels: dict[str, np.nda
             "passed": error <= goal.following_error,
         },
     ]
+    if swings:
+        what = "Gains halved by the drive, the loop swinging ever wider"
+        criteria.append({"what": what, "value": swings, "limit": 0, "unit": "times", "passed": False})
     return {
         "accepted": all(c["passed"] for c in criteria),
         "criteria": criteria,

@@ -11,7 +11,7 @@ from cadrel.core.axis import AxisModel
 from cadrel.core.control import Gains
 from cadrel.core.motion import Profile
 from cadrel.core.parameters import REGISTRY
-from cadrel.core.tuning import quicker
+from cadrel.core.tuning import FRICTION_SHARE, quicker
 from cadrel.procedures.acceptance import PROCEDURE as ACCEPTANCE
 from cadrel.procedures.acceptance import moved, plan_stroke
 from cadrel.procedures.declaration import Procedure, Values, declare
@@ -24,7 +24,10 @@ RAISE, MOST_STEPS, BACK = 1.25, 12, 2  # times the gains in a step; steps up at 
 SQUEALS = 3.0  # times what the device's noise, grown with the gain, explains of the ripple at rest
 FAINT = 0.01  # of the continuous current: a ripple below is heard by nobody
 KNOB = ("velocity.gain", "velocity.reset_time", "position.gain")
-FORWARD = {"position.velocity_feedforward": 1.0, "position.acceleration_feedforward": 1.0}
+FORWARD = {
+    "position.velocity_feedforward": 1.0, "position.acceleration_feedforward": 1.0,
+    "position.friction_feedforward": FRICTION_SHARE,
+}  # fmt: skip
 SECONDS = 45.0  # of drive time, about
 
 
@@ -86,7 +89,10 @@ def _up(session: Session, profile: Profile, hand: Gains, tries: list[Try]) -> tu
             return step - 1, False, f"Beyond gains × {RAISE ** (step - 1):.3g} the drive takes no more."
         session.enter(f"gains × {factor:.3g}", 0.1 + 0.8 * step / (MOST_STEPS + 2))
         try:
+            swings = session.swings
             ripple = _ripple(session, own)
+            if session.swings > swings:
+                return step, True, f"At gains × {factor:.3g} the loop swung ever wider, and the drive halved its gains."
             if ripple > max(SQUEALS * factor * quiet, FAINT) or ripple > session.axis.robustness.ripple:
                 return (
                     step,
@@ -95,9 +101,10 @@ def _up(session: Session, profile: Profile, hand: Gains, tries: list[Try]) -> tu
                 )
             tries.append(_moved(session, profile, factor, ripple, f"Move, gains × {factor:.3g}"))
         except AxisStopped as stopped:
-            if not stopped.ran_too_fast:
+            if not stopped.ran_away:
                 raise
-            return step, True, f"At gains × {factor:.3g} the axis ran away, and the guard stopped it."
+            session.stand_again()
+            return step, True, f"At gains × {factor:.3g} the axis ran away, and the drive stopped it."
     return MOST_STEPS, False, f"Up to gains × {RAISE**MOST_STEPS:.3g} it did not squeal."
 
 

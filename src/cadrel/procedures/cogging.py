@@ -38,8 +38,7 @@ def run_cogging(session: Session) -> Outcome:
         It does not turn evenly even twice as fast.
     """
     session.refresh()
-    total = session.plant.total
-    if total is None:
+    if session.plant.total is None:
         raise NotAllowed(why="The load is not identified.", remedy="Run “Identify the load” first.")
     speed = min(SPEED, 0.25 * session.consent.speed)
     records = _turned(session, speed)
@@ -55,8 +54,9 @@ def run_cogging(session: Session) -> Outcome:
     session.enter("done", 1.0)
     kt = session.axis.motor.torque_constant
     found = cogging_map(
-        [(r["position"], r["i_q"]) for r in records], torque_constant=kt, inertia=total.inertia,
-        period=records[0].period, most=MOST_ORDER, least=FAINT * kt * session.current_continuous,
+        [(r["position"], r["i_q"]) for r in records], torque_constant=kt,
+        mechanics=session.plant.mechanics, period=records[0].period, most=MOST_ORDER,
+        least=FAINT * kt * session.current_continuous,
     )  # fmt: skip
     angle = np.linspace(0, 2 * math.pi, POINTS)
     curve = found.over(angle)

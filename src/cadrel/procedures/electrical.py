@@ -63,10 +63,10 @@ def run_current_loop(session: Session) -> Outcome:
     ic = session.current_continuous
     zeroed = zero_sensors(session)
     with session.enabled("vector", brake_closed=session.axis.has_brake):
-        at = _align(session, ic)
+        at = align(session, ic)
         inverter = measure_inverter(session, ic, at, zeroed)
-        low = _inductances(session, 0.3 * ic, at)
-        high_d, high_q, high_runs = _inductances(session, 0.8 * ic, at)
+        low = inductances_at(session, 0.3 * ic, at)
+        high_d, high_q, high_runs = inductances_at(session, 0.8 * ic, at)
         # Resistance and inductance are voltage over current: they are no surer than the sensors.
         sensors = session.current_accuracy
         resistance = inverter.resistance.within(sensors)
@@ -109,7 +109,7 @@ def run_current_loop(session: Session) -> Outcome:
     return outcome
 
 
-def _align(session: Session, ic: float) -> float:
+def align(session: Session, ic: float) -> float:
     """Bring rotor and vector together, and return the angle where the winding is measured. [rad]
 
     Behind a closed brake nothing is turned: the vector goes to where the rotor stands, so that its current makes no
@@ -133,7 +133,7 @@ def _align(session: Session, ic: float) -> float:
     return at
 
 
-def _inductances(session: Session, bias: float, at: float) -> tuple[Estimated, Estimated, list[RunRecord]]:
+def inductances_at(session: Session, bias: float, at: float) -> tuple[Estimated, Estimated, list[RunRecord]]:
     """L in d and q at a bias current, from the admittance above 200 Hz, and what was recorded for each."""
     session.enter(f"inductance at {bias:.2f} A", 0.35)
     session.drive.vector(angle=at, rate=10.0, current=bias, rise=2 * session.current_continuous)

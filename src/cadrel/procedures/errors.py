@@ -39,6 +39,11 @@ class AxisStopped(ProcedureError):
         """Whether it was the guard's speed, so that the same more slowly may do."""
         return str(self.facts["reason"]).startswith(TOO_FAST)
 
+    @property
+    def ran_away(self) -> bool:
+        """Whether a loop that does not hold is what the drive stopped: calmer gains may."""
+        return self.ran_too_fast or self.facts["reason"] in ("oscillation", "overspeed")
+
 
 class AnswerInNoise(ProcedureError):
     """The device's noise covers what the speed answers to the excitation."""
@@ -65,6 +70,25 @@ class NotReproducible(ProcedureError):
     happened = "Consecutive runs gave an inertia of {first:.3g} and {second:.3g} kg·cm²."
     means = "No value was taken."
     remedy = f"Look for a loose coupling or changing friction; raise {field_of('procedure.travel')}."
+
+
+class TooFewSpeeds(ProcedureError):
+    """The axis turned evenly at too few speeds for a curve of friction."""
+
+    happened = "The axis turned evenly at {seen} of {tried} speeds; at the others it stuck and slipped."
+    means = "No curve of friction was taken from that."
+    remedy = (
+        "Tune the velocity loop first and run this again: a tighter loop carries it over; or raise "
+        f"{field_of('procedure.velocity')}."
+    )
+
+
+class RotorSwings(ProcedureError):
+    """A current that should only magnetise made the rotor swing."""
+
+    happened = "A sine of {size:.3g} A and {hertz:.0f} Hz made the rotor swing faster than was agreed to."
+    means = "No inductance over current was taken; those found by the current step stand."
+    remedy = f"Hold the rotor, as a closed brake does, or raise {field_of('procedure.velocity')}."
 
 
 class SticksAndSlips(ProcedureError):

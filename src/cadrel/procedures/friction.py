@@ -8,10 +8,11 @@ import numpy as np
 from cadrel.core.axis import AxisModel
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import Estimated, FrictionCurve, RubbedLoad, fit_friction, friction_both_ways
+from cadrel.core.identification.friction import FEWEST
 from cadrel.core.parameters import field_of
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, Values, declare
-from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.errors import NotAllowed, TooFewSpeeds
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.session import GENTLE, Session
 
@@ -32,6 +33,7 @@ GOES_ON = 0.4  # of the travel agreed to, that a freed axis may go
 PLACES = (-0.5, 0.5)  # of half the travel, where it is freed from rest
 ROSE = 0.5  # [s] in which the slow speed is asked for: torque rises slowly beside how fast it is read
 RESTS = 0.4  # [s] at rest before it is freed: friction grows while parts rest on each other
+RESTING = 0.2  # of the speed: slower, an axis that is let go of hardly coasts
 CURVE = 60  # points of the curve that is kept
 RECORDED_EVERY = 2  # velocity samples
 
@@ -52,7 +54,9 @@ def run_friction(session: Session) -> Outcome:
     Raises
     ------
     NotAllowed
-        The load is not identified, or too few speeds could be had within what is agreed to.
+        The load is not identified, or there is no room for speeds within what is agreed to.
+    TooFewSpeeds
+        At most of them the axis stuck and slipped.
     """
     session.refresh()
     total = session.plant.total
@@ -79,16 +83,12 @@ def run_friction(session: Session) -> Outcome:
     if stuck:
         slow = max(stuck) * session.axis.mechanism.unit_per_rad
         session.note(f"At {slow:.3g} {session.axis.mechanism.unit}/s and below it sticks and slips: not in the curve.")
-    try:
-        curve = fit_friction(
-            np.array([p.speed for p in points]), np.array([p.friction.value for p in points]),
-            np.array([p.friction.std for p in points]), breakaway=held,
-            uneven=np.array([p.uneven for p in points]),
-        )  # fmt: skip
-    except UnusableInput as few:
-        raise NotAllowed(
-            why=few.parts[0], remedy=f"Tune the velocity loop first, or raise {field_of('procedure.velocity')}."
-        ) from few
+    if len(points) < FEWEST:
+        raise TooFewSpeeds(seen=len(points), tried=len(speeds))
+    curve = fit_friction(
+        np.array([p.speed for p in points]), np.array([p.friction.value for p in points]),
+        np.array([p.friction.std for p in points]), breakaway=held, uneven=np.array([p.uneven for p in points]),
+    )  # fmt: skip
     session.enter("done", 1.0)
     return _outcome(session, points, held, curve, last, freed)
 
@@ -114,7 +114,7 @@ def _both_ways(session: Session, home: float, speed: float) -> list[Recording]:
     """Record one speed forward and back over the same stretch about home; it ends at rest."""
     run_up = speed * RUN_UP
     stretch = min(speed * LONGEST, 2 * (BEGINS * session.consent.travel - run_up))
-    approach = max(speed, APPROACH * session.consent.speed)
+    approach = APPROACH * session.consent.speed
     records = []
     with session.enabled_around("velocity", home):
         for way in (1.0, -1.0):
@@ -124,9 +124,18 @@ def _both_ways(session: Session, home: float, speed: float) -> list[Recording]:
             session.arm(CHANNELS, seconds=stretch / speed, divider=RECORDED_EVERY * session.rates.ticks)
             records.append(session.recorded(at_most=stretch / speed + 2.0))
             session.drive.run_at(0.0, acceleration=speed / GENTLE)
-            session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+            _come_to_rest(session, speed)
     session.standstill()
     return records
+
+
+def _come_to_rest(session: Session, speed: float) -> None:
+    """Wait until the axis itself rests: let go of while it still lags behind its command, it would coast on."""
+    slow = max(RESTING * speed, SLOWEST * session.consent.speed)
+    session.until(
+        lambda s: not s["moving"] and abs(s["velocity"]) < slow, at_most=session.longest_to_break_away(speed) + 3.0,
+        what="standstill",
+    )  # fmt: skip
 
 
 def _read(ways: list[Recording], speed: float, kt: float, inertia: float) -> _Point | None:
@@ -171,7 +180,7 @@ def _breakaway(session: Session, home: float, speed: float, kt: float) -> tuple[
                 if peak is not None:
                     pair.append(peak)
                 session.drive.run_at(0.0, acceleration=speed / GENTLE)
-                session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+                _come_to_rest(session, speed)
             if len(pair) == 2:
                 held.append(0.5 * (pair[0] - pair[1]))
         session.go_to(home, speed=approach)
@@ -194,9 +203,9 @@ def _peak(record: Recording, way: float, kt: float) -> float | None:
     if not (gone > MOVED).any():
         return None
     until = int(np.argmax(gone > MOVED))
-    speed = (gone[n:until] - gone[: until - n]) / (n * record.period)
-    if len(speed) < n:
+    if until < 2 * n:
         return None  # it never rested
+    speed = (gone[n:until] - gone[: until - n]) / (n * record.period)
     slow = np.nonzero(speed < CREPT * speed.max())[0]
     torque = np.convolve(way * kt * record["i_q"], np.ones(n) / n, mode="valid")
     return float(way * torque[: slow[-1] + 1].max()) if len(slow) else None
@@ -231,7 +240,11 @@ def _outcome(
         finding("viscous", "Friction per speed", viscous, "N·m·s/rad"),
     ]
     said = "breakaway hardly above sliding"
-    if curve.breakaway is not None and curve.stribeck_speed is not None:
+    if curve.breakaway is not None and curve.stribeck_speed is None:
+        away = curve.breakaway.within(accuracy)
+        findings.append(finding("breakaway", "Breakaway", away, "N·m"))
+        said = f"breaks away at {away.value / max(sliding.value, 1e-12):.2f} times that; how it fades was not seen"
+    elif curve.breakaway is not None and curve.stribeck_speed is not None:
         away, fade = curve.breakaway.within(accuracy), curve.stribeck_speed
         findings += [
             finding("breakaway", "Breakaway", away, "N·m"),

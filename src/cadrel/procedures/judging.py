@@ -107,6 +107,12 @@ def ripple_criterion(session: Session, ripple: float) -> Criterion:
     )  # fmt: skip
 
 
+def swing_criterion(swings: int) -> list[Criterion]:
+    """What is missed where the drive had to halve the gains that are judged, as often as it did; else nothing."""
+    what = "gains halved by the drive, the loop swinging ever wider"
+    return [at_most(what, 0.0, float(swings), unit="times", tolerance=0.0)] if swings else []
+
+
 def go_back_unless_proven(session: Session, outcome: Outcome, before: Mapping[str, float]) -> None:
     """Put the gains from before back into the drive unless the outcome's verdict is "proven".
 

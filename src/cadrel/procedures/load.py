@@ -16,9 +16,10 @@ from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotReproducible
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import FloatArray, Session
-from cadrel.procedures.strokes import back_and_forth, block_means
+from cadrel.procedures.strokes import SOFT, SOFTER, back_and_forth, block_means
 
-AGREE = 0.03  # two consecutive inertias must agree this well
+AGREE = 0.03  # two consecutive inertias that agree this well are not looked at again
+ROUGHLY = 0.08  # and so well the last two must, what they differ by being their doubt
 MOST_RUNS = 5
 MOST_LEFT = 25.0  # [%] rms of the residual torque, of the peak torque of acceleration
 # Shares of the top speed, of one run and of the next: what the model leaves out differs between them, and shows.
@@ -27,10 +28,11 @@ FASTER = 1.6  # times the slow limit: the part of a run at more than half of its
 SLOW, SLOWEST = 0.3, 4.0  # of the top speed; [rad/s]: below, friction still falls with speed
 CROSSOVER_HZ = 15.0  # of the careful velocity loop between runs
 CHANNELS = ("position", "velocity", "i_q", "i_d", "v_q", "i_q_ref")
+WRITTEN = ("motor.flux_linkage", "load.inertia", "load.friction", "velocity.gain", "velocity.reset_time")
 
 
 def run_load(session: Session) -> Outcome:
-    """Run back and forth until two consecutive inertias agree.
+    """Run back and forth until two consecutive inertias agree, harder where the first two do not.
 
     Torque is the measured current times the torque constant from the flux found in the same run: a sheet value off
     by ten percent would make the inertia wrong by as much.
@@ -38,14 +40,16 @@ def run_load(session: Session) -> Outcome:
     Raises
     ------
     NotReproducible
-        Five runs did not agree.
+        Of five runs the last two did not agree even roughly.
     """
     session.refresh()
     previous: LoadEstimate | None = None
     fluxes: list[Estimated] = []
     for k in range(MOST_RUNS):
         session.enter(f"back and forth, run {k + 1}", 0.05 + 0.9 * k / MOST_RUNS)
-        record, wave = back_and_forth(session, CHANNELS, shares=STROKES[k % len(STROKES)])
+        # Friction that changes along the travel weighs less the harder the axis is accelerated.
+        softest = SOFTER if k < len(STROKES) else SOFT
+        record, wave = back_and_forth(session, CHANNELS, shares=STROKES[k % len(STROKES)], softest=softest)
         flux = _flux(session, record)
         kt = 1.5 * session.values["motor.pole_pairs"] * flux.value
         top = float(np.abs(wave).max())
@@ -56,13 +60,16 @@ def run_load(session: Session) -> Outcome:
             {
                 "motor.flux_linkage": flux.value,
                 "load.inertia": inertia,
+                "load.friction": max(load.coulomb.value, 0.0),
                 **careful_velocity(inertia, session.axis.motor.inertia, CROSSOVER_HZ),
             }
         )
-        if previous is not None and abs(load.inertia.value / previous.inertia.value - 1) < AGREE:
-            return _outcome(session, record, _together(flux, fluxes[-1]), load, previous)
-        if k == MOST_RUNS - 1 and previous is not None:
-            raise NotReproducible(first=1e4 * previous.inertia.value, second=1e4 * load.inertia.value)
+        if previous is not None:
+            apart = abs(load.inertia.value / previous.inertia.value - 1)
+            if apart < AGREE or (k == MOST_RUNS - 1 and apart < ROUGHLY):
+                return _outcome(session, record, _together(flux, fluxes[-1]), load, previous)
+            if k == MOST_RUNS - 1:
+                raise NotReproducible(first=1e4 * previous.inertia.value, second=1e4 * load.inertia.value)
         previous = load
         fluxes.append(flux)
     raise AssertionError("unreachable")
@@ -144,9 +151,7 @@ def _outcome(
             finding("constant", "Constant torque", constant, "N·m"),
             finding("flux", "Flux linkage", flux, "Wb"),
         ],
-        changes={
-            k: session.values[k] for k in ("motor.flux_linkage", "load.inertia", "velocity.gain", "velocity.reset_time")
-        },
+        changes={k: session.values[k] for k in WRITTEN},
         runs=[run],
         summary=_summary(session.axis.motor.metres_per_rad, inertia.value, load.coulomb.value),
         verdict=decide("load", _criteria(session, record, load, previous), run=0),
@@ -166,7 +171,7 @@ def _criteria(session: Session, record: Recording, load: LoadEstimate, previous:
     left = 100 * load.residual / max(torque, 1e-12)
     moved = float(np.ptp(record["position"]))
     return [
-        at_most("difference of two runs", 100 * AGREE, apart, unit="%", tolerance=0.0),
+        at_most("difference of two runs", 100 * ROUGHLY, apart, unit="%", tolerance=0.0),
         at_most("torque the model leaves, of the most it explains", MOST_LEFT, left, unit="%"),
         at_most("travel", 2 * session.consent.travel, moved, unit="rad", tolerance=0.0),
     ]

@@ -1,17 +1,22 @@
 """Position gain and feedforward around the tuned velocity loop; a step before and after."""
 
+import math
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from cadrel.core.control import Gains, TwoMass, Winding, position_open, read_margins, step_response, velocity_plant
+from cadrel.core.errors import CadrelError
 from cadrel.core.response import FrequencyResponse, curve_of, folded, measure_step
-from cadrel.core.tuning import tune_position
+from cadrel.core.tuning import FRICTION_SHARE, tune_position
+from cadrel.core.twin import Twin
 from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
+from cadrel.procedures.acceptance import plan_stroke
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.foreseen import foresee
 from cadrel.procedures.judging import (
     asked_of,
     at_rest_after_a_kick,
@@ -36,6 +41,7 @@ def model_of(session: Session) -> TwoMass:
 
 
 STEPS_AT_REST, WINDOW_SHARE = 2.5, 0.5  # counts, or a share of the window, that an axis at rest may be away by
+EASED = ("position.gain", "velocity.gain", "velocity.reset_time")  # what a drive lowers against a swing that grows
 LOWER, LOWERED = 0.6, 6  # times the position gain, and how many are tried, while the axis hunts at rest
 
 
@@ -65,6 +71,7 @@ def run_position_loop(session: Session) -> Outcome:
         "position.gain": gains.position_gain,
         "position.velocity_feedforward": 1.0,
         "position.acceleration_feedforward": 1.0,
+        "position.friction_feedforward": friction_share(session, gains),
         **{k: v for k, v in gains.to_drive().items() if k.startswith("position.shaping")},
     }
     if gains.shaping_hz > 0.0:
@@ -78,6 +85,10 @@ def run_position_loop(session: Session) -> Outcome:
         gains, ripple = _without_hunting(session, gains)
         if gains.position_gain != changes["position.gain"]:
             changes["position.gain"], limited_by = gains.position_gain, "hunting at rest: play, or steps of the device"
+            changes["position.friction_feedforward"] = friction_share(session, gains)
+            session.write({"position.friction_feedforward": changes["position.friction_feedforward"]})
+        if changes["position.friction_feedforward"] == 0.0:
+            session.note("Friction is not fed forward: on the twin the planned move is none the better for it.")
         new = _step(session, size, 0.5)
         outcome = _outcome(session, gains, before, limited_by, load, winding, changes, kept, size, old, new, ripple)
     except BaseException:
@@ -85,6 +96,33 @@ def run_position_loop(session: Session) -> Outcome:
         raise
     go_back_unless_proven(session, outcome, kept)
     return outcome
+
+
+def friction_share(session: Session, gains: Gains) -> float:
+    """Return how much of the sliding friction to feed forward: some, where the planned move on the twin likes it.
+
+    A stiff loop follows closer with it. In one of low gain the integral that carries friction at the end of a move is
+    what brings the last of the way; fed forward, friction is taken away with the command, and the axis sticks short.
+    """
+    try:
+        profile = plan_stroke(session)
+    except CadrelError:
+        return 0.0  # nothing to judge by
+    values = {
+        **session.values, **gains.to_drive(), "position.velocity_feedforward": 1.0,
+        "position.acceleration_feedforward": 1.0,
+    }  # fmt: skip
+
+    def foreseen(share: float) -> tuple[float, float]:
+        told = {**values, "position.friction_feedforward": share}
+        twin = Twin.of_identified(session.axis, told, session.plant, session.rates)
+        move = foresee(twin, profile, session.axis.goal)
+        ends = [math.inf if end is None else end for end in (move.settling, move.load_settling)]
+        return max(ends), move.following_error
+
+    without, with_it = foreseen(0.0), foreseen(FRICTION_SHARE)
+    better = with_it[0] <= without[0] and with_it[1] < without[1]
+    return FRICTION_SHARE if better else 0.0
 
 
 def _without_hunting(session: Session, gains: Gains) -> tuple[Gains, float]:
@@ -95,20 +133,24 @@ def _without_hunting(session: Session, gains: Gains) -> tuple[Gains, float]:
     """
     most = max(STEPS_AT_REST * session.axis.feedback.count_angle, WINDOW_SHARE * session.axis.goal.window)
 
-    def look() -> tuple[float, bool]:
+    def look(tried: Gains) -> tuple[float, bool]:
         session.enter("looking for hunting at rest", 0.45)
+        swings = session.swings
         kicked = at_rest_after_a_kick(session, "position", kick_size(session, gains.position_gain))
         moved = at_rest_after_a_stroke(session)
         ripple, flicker = max(kicked[0], moved[0]), max(kicked[1], moved[1])
+        if session.swings > swings:  # the drive has halved all gains: of them only the position gain is too high
+            session.write({k: v for k, v in tried.to_drive().items() if k in EASED})
+            return ripple, False
         return ripple, flicker <= most and ripple_criterion(session, ripple).passed
 
-    first, rests = look()
+    first, rests = look(gains)
     if rests:
         return gains, first
     for k in range(1, LOWERED):
         lower = gains.with_(position_gain=LOWER**k * gains.position_gain)
         session.write({"position.gain": lower.position_gain})
-        ripple, rests = look()
+        ripple, rests = look(lower)
         if rests:
             session.note(f"At rest the axis hunted: the position gain is {lower.position_gain:.4g} 1/s now.")
             return lower, ripple

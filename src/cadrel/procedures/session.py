@@ -35,6 +35,8 @@ HINTS = {
     "guard": "The axis left the travel or speed that was consented to.",
     "travel_limit": "Move the axis away from the end of its travel.",
     "overcurrent": "Current rose above the peak: check inductance and current gain.",
+    "oscillation": "The loop swung ever wider, and halving its gains did not end it: lower "
+    f"{field_of('velocity.gain')} and {field_of('position.gain')}, or tune the velocity loop anew.",
     "overspeed": "The axis ran too fast: check commutation and direction.",
     "brake_not_free": f"The pin of the brake did not come out: raise {field_of('brake.free_torque')}, or check "
     f"{field_of('brake.free_turn')} and its coil.",
@@ -78,6 +80,8 @@ class Session:
     values: dict[str, float] = field(default_factory=dict)  # the drive's working memory, kept in step
     guarded: tuple[float, float] = (-math.inf, math.inf)  # [rad] within which the axis was enabled last
     trusts_angle: bool = True  # a loop may be trusted to ramp down; not before the angle has been confirmed
+    swings: int = 0  # how often, since the run began, the drive halved its gains because the loop swung ever wider
+    swung_before: int | None = None  # of that, what the drive counted before; None: not looked yet
     pressed: str | None = None  # the STOP pressed last when the run began; None: not looked yet
 
     def enter(self, phase: str, share: float) -> None:
@@ -208,6 +212,12 @@ class Session:
         except LinkError:
             self.note("The drive could not be told to stop; it stops by itself when the connection is lost.")
 
+    def stand_again(self) -> None:
+        """Come to rest after a loop that ran away, and reset the fault it left, which the run itself brought about."""
+        self.standstill()
+        if self.drive.status()["fault"]:
+            self.drive.reset_fault()
+
     def require_room(self, reach: float) -> None:
         """Raise `NotAllowed` where so far to either side would run into the ends of the travel. [rad]"""
         here, v = float(self.drive.status()["position"]), self.values
@@ -239,7 +249,22 @@ class Session:
             raise Aborted(phase=self.phase)
         elif last["press"] != self.pressed:
             raise StoppedByHand(by=last["by"] or "Somebody", phase=self.phase)
+        self._count_swings(status)
         return status
+
+    def _count_swings(self, status: Mapping[str, Any]) -> None:
+        """Notice that the drive has halved its gains, and read those that are in force now."""
+        count = int(status.get("swings", 0))
+        if self.swung_before is None:
+            self.swung_before = count
+        new = count - self.swung_before - self.swings
+        if new > 0:
+            self.swings += new
+            self.note(
+                f"{self.phase.capitalize()}: the loop swung ever wider at {status['swung_hz']:.0f} Hz. The drive "
+                "halved its gains and went on."
+            )
+            self.refresh()
 
     def look(self) -> dict[str, Any]:
         """Return the status; raises if the engineer aborted or the drive stopped by itself.

@@ -15,6 +15,7 @@ from cadrel.core.response import FrequencyResponse, folded, measure_step
 from cadrel.core.tuning import LEAST_DAMPING, TuningRefused, noise_behind, tune_position, tune_velocity
 from cadrel.core.verdict import Criterion
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
+from cadrel.procedures.errors import AxisStopped
 from cadrel.procedures.judging import (
     AT_REST,
     NOISE_SECONDS,
@@ -45,6 +46,7 @@ KICK = 0.05  # of the speed agreed to
 FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
 UNEXPLAINED, HEARD = 2.5, 1.0  # times the ripple that noise explains, and of the budget: beyond both it hunts
 CALM = 0.3  # damping of a section's poles at the least, for an axis that hunts
+WITHIN = 0.92  # of the ripple asked for, that a proposal may use: a look of a quarter second scatters by as much
 JUST = 1.1  # how much more noise is owed for, where it is mere noise
 MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
 MORE_TRIES = 3  # proposals after one that missed what was asked
@@ -100,7 +102,16 @@ def run_velocity_loop(session: Session) -> Outcome:
     )  # fmt: skip
     try:
         asked = seen.asked(session.axis.robustness)
-        outcome, seen = _tuned(session, before, seen, excitation, old_step, asked)
+        try:
+            outcome, seen = _tuned(session, before, seen, excitation, old_step, asked)
+        except AxisStopped as stopped:
+            if not stopped.ran_away:
+                raise
+            session.note(f"A proposal ran away: {stopped.text} Tuned anew with more room.")
+            session.stand_again()
+            asked = _after_running_away(asked)
+            seen = replace(seen, hunts=True, noise=FIRMLY * seen.noise)
+            outcome, seen = _tuned(session, before, seen, excitation, old_step, asked)
         for _ in range(MORE_TRIES):
             assert outcome.verdict is not None
             if outcome.verdict.is_proven and not seen.hunts:
@@ -140,10 +151,11 @@ def _tuned(
         measured=seen.measured.precise(PRECISE),
         working=Winding.from_drive(session.values),
         noise=seen.noise,
-        noise_torque=budget,
+        noise_torque=WITHIN * budget,
         least_damping=CALM if seen.hunts else LEAST_DAMPING,
     )
     session.write(velocity_values(tuning.gains))
+    before_it = session.swings
     new_step = _step(session, 0.5)
     session.enter("ripple at rest", 0.55)
     ripple, _ = at_rest_after_a_kick(session, "velocity", KICK * session.consent.speed)
@@ -158,9 +170,12 @@ def _tuned(
     moved = max(seen.moved, _moved(fit, second, seen.closed, highest=float(again.frequency[-1])))
     # What trembles by more than was asked, and by more than its noise explains, hunts.
     explained = seen.device / noise_behind(1.0, tuning.gains)
-    hunts = ripple > max(UNEXPLAINED * explained, HEARD * budget)
+    swings = session.swings - before_it
+    hunts = swings > 0 or ripple > max(UNEXPLAINED * explained, HEARD * budget)
     firmly = FIRMLY if hunts else JUST
-    noise = firmly * noise_behind(min(ripple, MOST_AT_ONCE * budget), tuning.gains)
+    # Of a loop that had to be halved the ripple was read at half the gains: it owes the whole budget at least.
+    owed = max(ripple, budget) if swings else ripple
+    noise = firmly * noise_behind(min(owed, MOST_AT_ONCE * budget), tuning.gains)
     after = _Seen(
         measured=again,
         fit=second,
@@ -173,6 +188,7 @@ def _tuned(
     tried = Tried(
         gains=tuning.gains, limited_by=tuning.limited_by, fits=(fit, second), measured=again, record=record,
         steps=(old_step, new_step), closed=seen.closed, moved=moved, ripple=ripple, noise=seen.noise,
+        swings=swings,
     )  # fmt: skip
     if moved > WORTH_SAYING or (seen.play is not None):
         session.note(_said(session, after))
@@ -232,6 +248,15 @@ def _moved(first: PlantFit, second: PlantFit, closed: Closed | None, *, highest:
         return max(after / max(top, before) - 1, min(top, before) / after - 1, 0.0)
     doubt = after if second.resonance_std is None else second.resonance_std  # not stated: anywhere
     return max(abs(after / before - 1), doubt / after)
+
+
+def _after_running_away(asked: Robustness) -> Robustness:
+    """Ask for as much more as a second try may: how much was missing nobody saw."""
+    phase, gain, peak = MOST_ROOM
+    return replace(
+        asked, phase_margin=asked.phase_margin + phase, gain_margin_db=asked.gain_margin_db + gain,
+        sensitivity_peak=(1 - peak) * asked.sensitivity_peak,
+    )  # fmt: skip
 
 
 def _with_room(asked: Robustness, criteria: Sequence[Criterion]) -> Robustness:

@@ -20,7 +20,7 @@ from cadrel.core.identification import PlantFit, SpringyLoad
 from cadrel.core.response import FrequencyResponse, curve_of
 from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
-from cadrel.procedures.judging import asked_of, loop_summary, ripple_criterion
+from cadrel.procedures.judging import asked_of, loop_summary, ripple_criterion, swing_criterion
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import PERIOD, PRECISE, bias_speed, edge_age
 from cadrel.procedures.play import Closed, damping_of, rise_of
@@ -44,6 +44,7 @@ class Tried:
     moved: float  # share by which the resonance moves with amplitude, beside its play
     ripple: float  # [N·m] rms at rest
     noise: float  # [rad/s] of the raw speed
+    swings: int = 0  # how often the drive halved them because the loop swung ever wider
 
 
 def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
@@ -102,6 +103,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     asked = asked_of(session.axis.robustness.where_it_moves(tried.moved, rise=rise, damping=damping))
     rows = judge_loop("velocity", measured, models, gains, asked, edge_age=edge_age(session, bias))
     rows.append(ripple_criterion(session, tried.ripple))
+    rows += swing_criterion(tried.swings)
     verdict = decide("velocity_loop", rows, run=2)
     findings = []
     if measured.bandwidth_hz is not None:

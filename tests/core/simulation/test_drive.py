@@ -12,7 +12,7 @@ from cadrel.core.axis import drive_values
 from cadrel.core.control.filters import notch
 from cadrel.core.motion import move_profile, sample_profile
 from cadrel.core.parameters import Entry
-from cadrel.core.simulation import SimulatedDrive, machine
+from cadrel.core.simulation import RigTruth, SimulatedDrive, machine
 from cadrel.core.simulation.layout import TICK
 from cadrel.link import LinkedDrive, RefusedByDrive
 from cadrel.link.stand_in import StandIn
@@ -21,12 +21,11 @@ from tests.conftest import rig_of
 Make = Callable[..., tuple[LinkedDrive, SimulatedDrive]]
 
 
-@pytest.fixture
-def ready(make_drive: Make, pusher: dict[str, Entry]) -> tuple[LinkedDrive, SimulatedDrive]:
-    """A drive that holds the right values, commutation included, and is led from here."""
-    truth = rig_of("tile-pusher")
-    drive, simulated = make_drive(truth)
-    values = drive_values(pusher, drive_current_peak=truth.drive_current_peak)
+def started(
+    drive: LinkedDrive, truth: RigTruth, entries: dict[str, Entry], gains: dict[str, float] | None = None
+) -> dict[str, float]:
+    """Send an axis's values with its true commutation, store and restart, and lead it; returns what was sent."""
+    values = drive_values(entries, drive_current_peak=truth.drive_current_peak) | (gains or {})
     values["commutation.valid"] = 1.0
     values["commutation.offset"] = math.remainder(truth.pole_pairs * truth.index_angle, 2 * math.pi)
     values["commutation.hall_offset"] = math.radians(truth.hall_offset_deg)
@@ -35,6 +34,15 @@ def ready(make_drive: Make, pusher: dict[str, Entry]) -> tuple[LinkedDrive, Simu
     drive.store()
     drive.restart()
     drive.take_control("test")
+    return values
+
+
+@pytest.fixture
+def ready(make_drive: Make, pusher: dict[str, Entry]) -> tuple[LinkedDrive, SimulatedDrive]:
+    """A drive that holds the right values, commutation included, and is led from here."""
+    truth = rig_of("tile-pusher")
+    drive, simulated = make_drive(truth)
+    started(drive, truth, pusher)
     return drive, simulated
 
 
@@ -366,3 +374,32 @@ def test_how_drive_time_is_sliced_changes_nothing(make_drive: Make, pusher: dict
         ended.append(simulated._state.tobytes())
     assert ended[0] == ended[1] == ended[2]
     assert simulated._state.vec_current > 0.3
+
+
+def test_friction_fed_forward_takes_its_share_of_the_following_error(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
+    # By superposition: what the loop need not find by itself of a constant torque, it need not lag by. With a share f
+    # of the friction fed forward, the peak lag after a start is (1 - f) of what friction alone makes it.
+    drive, simulated = ready
+    truth = simulated.truth
+    friction = truth.coulomb_motor + truth.coulomb_load
+    profile = move_profile(1.0, velocity=6.0, acceleration=60.0, jerk=2000.0)
+    drive.write({
+        "load.friction": friction, "load.inertia": truth.inertia_motor + truth.inertia_load,
+        "position.acceleration_feedforward": 1.0,
+    })  # fmt: skip
+
+    def lag(share: float) -> float:
+        drive.write({"position.friction_feedforward": share})
+        enable(drive)
+        drive.arm(["following_error"], divider=4, samples=1600, pre=8,
+                  trigger={"signal": "profile_active", "level": 0.5, "rising": True})  # fmt: skip
+        wait(drive, 0.04)
+        drive.run_path(profile.segments)
+        wait(drive, 0.7)
+        error = drive.recording().channels["following_error"]
+        drive.disable()
+        wait(drive, 0.3)
+        return float(np.abs(error).max())
+
+    none, half, most = lag(0.0), lag(0.5), lag(0.9)
+    assert half < 0.75 * none and most < 0.4 * none

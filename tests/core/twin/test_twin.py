@@ -107,6 +107,21 @@ def test_breakaway_holds_longer_than_what_slides_and_fades() -> None:
     assert KT * fast.current[middle] == pytest.approx(0.5, rel=5e-3)  # at ten Stribeck speeds nothing of it is left
 
 
+def test_friction_fed_forward_is_friction_that_the_loop_need_not_find() -> None:
+    """Fed forward whole, friction that always slides leaves the motion of an axis without any."""
+    rigid = TwoMass(inertia_motor=3.7e-4)
+    free = replace(TWIN, load=rigid, velocity_feedforward=1.0, acceleration_torque=3.7e-4)
+    rubs = replace(free, coulomb=0.2)
+    fed = replace(rubs, friction_torque=0.2)
+
+    def lag(twin: Twin) -> float:
+        record = twin.run(MOVE, rest=0.0)
+        return float(np.abs(record.position_ref - record.motor).max())
+
+    assert lag(rubs) > 3 * lag(free)
+    assert lag(fed) - lag(free) < 0.1 * (lag(rubs) - lag(free))
+
+
 def test_limits_are_seen_where_they_bind() -> None:
     harsh = move_profile(30.0, velocity=400.0, acceleration=60_000.0, jerk=4e6)
     by_current = replace(TWIN, current_limit=5.0, velocity_feedforward=1.0).run(harsh)

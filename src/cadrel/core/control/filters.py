@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from cadrel.core.control.blocks import Block
 
 ComplexArray = NDArray[np.complex128]
+FRICTION_BLENDS = 0.002  # of the velocity limit: within it the friction feedforward turns round with the command
 
 
 def lowpass_pole(frequency_hz: float, *, period: float) -> float:

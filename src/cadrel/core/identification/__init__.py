@@ -13,6 +13,7 @@ chain.py        measured velocity plant -> one, two or three masses, as the data
 play.py         a shaft swung around its resonance -> play, closed stiffness
 mode.py         one resonance looked at closely -> frequency, damping
 friction.py     constant speeds both ways, and breakaway -> friction over speed
+saturation.py   inductance over current, from a large sine
 cogging.py      runs at constant speed -> torque over a turn, by harmonics
 """
 
@@ -40,8 +41,17 @@ from cadrel.core.identification.halls import HallFault, HallMap, learn_halls
 from cadrel.core.identification.inverter import DeadTime, fit_dead_time, sensor_offsets
 from cadrel.core.identification.load import LoadEstimate, fit_load
 from cadrel.core.identification.mode import Mode, fit_mode
-from cadrel.core.identification.plant import HeldLoad, IdentifiedPlant, PlantPart, RubbedLoad, SpringyLoad, TotalLoad
+from cadrel.core.identification.plant import (
+    ChainLoad,
+    HeldLoad,
+    IdentifiedPlant,
+    PlantPart,
+    RubbedLoad,
+    SpringyLoad,
+    TotalLoad,
+)
 from cadrel.core.identification.play import Play, Swung, fit_play
+from cadrel.core.identification.saturation import InductanceCurve, fit_saturation
 from cadrel.core.identification.turning import (
     Following,
     VectorLoad,
@@ -53,6 +63,7 @@ from cadrel.core.identification.two_mass import PlantFit, fit_spring, fit_two_ma
 
 __all__ = [
     "Chain",
+    "ChainLoad",
     "CoggingMap",
     "Contradiction",
     "DeadTime",
@@ -63,6 +74,7 @@ __all__ = [
     "HallMap",
     "HeldLoad",
     "IdentifiedPlant",
+    "InductanceCurve",
     "LoadEstimate",
     "Mode",
     "OffsetByHand",
@@ -88,6 +100,7 @@ __all__ = [
     "fit_load",
     "fit_mode",
     "fit_play",
+    "fit_saturation",
     "fit_spring",
     "fit_two_mass",
     "flux_from_spinning",

@@ -1,6 +1,7 @@
 """Measured velocity plant -> a chain of one, two or three masses on springs; the data choose how many."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -10,6 +11,7 @@ from scipy.optimize import OptimizeResult, least_squares
 from cadrel.core.control import Gains, TwoMass, Winding, mechanics, velocity_plant
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.estimated import Estimated
+from cadrel.core.identification.plant import ChainLoad
 from cadrel.core.identification.two_mass import INERTIA_KNOWN, ROUGH
 from cadrel.core.parameters import field_of
 from cadrel.core.response.estimate import FrequencyResponse
@@ -41,6 +43,7 @@ class Chain:
     criterion: tuple[float, ...]  # of one mass, two, three, as far as tried: the least wins
     frequency: FloatArray  # [Hz] of the lines that it was fitted to
     fitted: NDArray[np.complex128]  # what it gives there, drive and device in it. [rad/s per N·m]
+    load: ChainLoad  # the same figures as numbers
 
     @property
     def order(self) -> int:
@@ -98,7 +101,7 @@ def fit_chain(
     weight = 1 / np.maximum(use.std / np.abs(use.value), FLOOR)
 
     def model(p: FloatArray) -> NDArray[np.complex128]:
-        chain = _figures(p).response(viscous, use.frequency)
+        chain = _figures(p, viscous).response(use.frequency)
         late = np.exp(-2j * np.pi * use.frequency * p[-1] * MOST_LATE)
         return np.asarray(late * chain * path / (1 + chain * back), dtype=np.complex128)
 
@@ -123,31 +126,10 @@ def fit_chain(
     while order < len(criteria) and criteria[order] < criteria[order - 1] - EARNED:
         order += 1
     chosen = fits[order - 1]
-    return _told(chosen, order, tuple(criteria), use.frequency, model(chosen.x))
+    return _told(chosen, order, tuple(criteria), use.frequency, model(chosen.x), viscous)
 
 
-@dataclass(frozen=True, slots=True)
-class _Figures:
-    """A chain's figures as numbers, from the motor on."""
-
-    inertias: list[float]
-    springs: list[float]
-    losses: list[float]  # [N·m·s/rad] in the springs
-    rubs: list[float]  # [N·m·s/rad] of the masses behind a spring, against the ground
-
-    def response(self, viscous: float, frequency: FloatArray) -> NDArray[np.complex128]:
-        """Torque to speed of the first mass: impedances from the outermost inwards."""
-        s = np.asarray(2j * np.pi * frequency, dtype=np.complex128)
-        behind: NDArray[np.complex128] = np.zeros(len(s), dtype=np.complex128)
-        for k in range(len(self.springs), 0, -1):
-            behind = behind + self.inertias[k] * s + self.rubs[k - 1]
-            shaft = self.springs[k - 1] / s + self.losses[k - 1]
-            behind = shaft * behind / (shaft + behind)
-        own = max(viscous - sum(self.rubs), 0.0)
-        return np.asarray(1 / (behind + self.inertias[0] * s + own), dtype=np.complex128)
-
-
-def _figures(p: FloatArray) -> _Figures:
+def _figures(p: FloatArray, viscous: float) -> ChainLoad:
     """Return the figures of a search's parameters.
 
     The logarithm of the total; then for each spring the logarithms of its outer mass over the inner one, of the
@@ -163,7 +145,10 @@ def _figures(p: FloatArray) -> _Figures:
         springs.append(spring)
         losses.append(2 * math.exp(damped) * math.sqrt(spring * outer))
         rubs.append(2 * math.exp(rubbed) * math.sqrt(spring * outer))
-    return _Figures(inertias, springs, losses, rubs)
+    return ChainLoad(
+        inertias=tuple(inertias), springs=tuple(springs), losses=tuple(losses), rubs=tuple(rubs),
+        own=max(viscous - sum(rubs), 0.0),
+    )  # fmt: skip
 
 
 def _bounds(masses: int, inertia: float, use: FrequencyResponse) -> tuple[FloatArray, FloatArray]:
@@ -198,6 +183,7 @@ def _told(
     criteria: tuple[float, ...],
     frequency: FloatArray,
     fitted: NDArray[np.complex128],
+    viscous: float,
 ) -> Chain:
     """Every figure with its std: the covariance of the search's parameters, carried on by their slopes."""
     freedom = max(2 * len(frequency) - len(fit.x), 1)
@@ -205,7 +191,7 @@ def _told(
     covariance = np.linalg.pinv(fit.jac.T @ fit.jac) * spread
 
     def derived(p: FloatArray) -> FloatArray:
-        found, damped = _figures(p), np.exp(p[1:-1].reshape(-1, EACH)[:, 2])
+        found, damped = _figures(p, viscous), np.exp(p[1:-1].reshape(-1, EACH)[:, 2])
         return np.array([*found.inertias, *found.springs, *damped, *_resonances(found.inertias, found.springs)])
 
     value = derived(fit.x)
@@ -221,10 +207,11 @@ def _told(
         dampings=tuple(every[masses + n : masses + 2 * n]), resonances=tuple(every[masses + 2 * n :]),
         delay=Estimated(float(fit.x[-1]) * MOST_LATE, math.sqrt(max(float(covariance[-1, -1]), 0.0)) * MOST_LATE),
         misfit=math.sqrt(spread), criterion=criteria, frequency=frequency, fitted=fitted,
+        load=_figures(fit.x, viscous),
     )  # fmt: skip
 
 
-def _resonances(inertias: list[float], springs: list[float]) -> list[float]:
+def _resonances(inertias: Sequence[float], springs: Sequence[float]) -> list[float]:
     """Frequencies of the free chain without damping, rising. [Hz]"""
     n = len(inertias)
     stiffness = np.zeros((n, n))

@@ -1,6 +1,6 @@
 """Cogging over a turn: from runs at constant speed, both ways."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -11,7 +11,8 @@ from cadrel.core.errors import UnusableInput
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.int64]
-DRIFTS = 3  # powers of time in a turn that are no harmonic: a speed that still settles
+Mechanics = Callable[[FloatArray], NDArray[np.complex128]]
+DRIFTS, DRIFTS_OF_A_WAY = 3, 6  # powers of time in a turn, and in a way, that are no harmonic: a speed that settles
 SIGNIFICANT = 5.0  # times its std: a harmonic that is named
 
 
@@ -43,8 +44,8 @@ class CoggingMap:
 
 
 def cogging_map(
-    runs: Sequence[tuple[FloatArray, FloatArray]], *, torque_constant: float, inertia: float, period: float, most: int,
-    least: float = 0.0,
+    runs: Sequence[tuple[FloatArray, FloatArray]], *, torque_constant: float, mechanics: Mechanics, period: float,
+    most: int, least: float = 0.0,
 ) -> CoggingMap:  # fmt: skip
     """Return the cogging that runs at constant speed show.
 
@@ -52,8 +53,10 @@ def cogging_map(
     ----------
     runs : sequence of (position, i_q), each of shape (n,)
         At constant speed, one way or the other, a turn at least each. [rad], [A]
-    torque_constant, inertia : float
-        Of the motor [N·m/A]; of all that moves at the motor [kg·m²].
+    torque_constant : float
+        Of the motor. [N·m/A]
+    mechanics : callable
+        Torque to speed of the motor at frequencies, all that moves with it. [Hz] -> [rad/s per N·m]
     period : float
         Between samples. [s]
     most : int
@@ -68,25 +71,35 @@ def cogging_map(
 
     Notes
     -----
-    J dw/dt = Kt i + T_cogging - T_friction. Current and position are each fitted by harmonics of the angle over whole
-    turns; an angle that swings by p at order k is an acceleration of -(k w)² p. Friction is a constant at one speed
-    and falls out. Every whole turn, of either way, is an experiment of its own: their scatter is the doubt, so that
-    what does not repeat with the turn (friction along the travel, noise) counts as noise.
+    Z w = Kt i + T_cogging - T_friction, with Z the impedance of what moves, one over its mechanics: a load on a soft
+    shaft is not there at forty cycles a second. Current and position are each fitted by harmonics of the angle over
+    a whole way; an angle that swings by p at order k is a speed of j k w p, and turned the other way all of it is
+    conjugate. Friction is a constant at one speed and falls out. Every whole turn, of either way, is an experiment of
+    its own: their scatter is the doubt, so that what does not repeat with the turn (friction along the travel, noise)
+    counts as noise. Their mean is no value: a speed that drifts leaks into the harmonics of a turn, of a whole way
+    hardly. Half of what the two ways differ by is doubt too: what is wrong with Z turns round with the way.
     """
     orders = np.arange(1, most + 1)
-    found = []
+    found, ways, whole = [], [], []
     for position, current in runs:
         for part in _turns(position):
             place = position[part]
             speed = (place[-1] - place[0]) / ((len(place) - 1) * period)
-            found.append(_harmonics(place, current[part], orders, torque_constant, inertia, float(speed)))
+            found.append(_harmonics(place, current[part], orders, torque_constant, mechanics, float(speed), DRIFTS))
+            ways.append(speed > 0.0)
+        mean = float(position[-1] - position[0]) / ((len(position) - 1) * period)
+        whole.append(_harmonics(position, current, orders, torque_constant, mechanics, mean, DRIFTS_OF_A_WAY))
     if not found:
         raise UnusableInput(what="No run was a whole turn long.", remedy="Agree to more travel.")
     each = np.stack(found)
     count = len(each)
     scatter = np.abs(each - each.mean(0)) ** 2
     std = np.sqrt(scatter.sum(0) / max(count - 1, 1) / count) if count > 1 else np.abs(each[0])
-    return CoggingMap(orders=orders, value=each.mean(0), std=np.maximum(std, 1e-12), least=least)
+    forward, passes = np.array(ways), [bool(p[-1] > p[0]) for p, _ in runs]
+    if forward.any() and not forward.all():
+        sides = [np.mean([w for w, f in zip(whole, passes, strict=True) if f == way], axis=0) for way in (True, False)]
+        std = np.maximum(std, 0.5 * np.abs(sides[0] - sides[1]))
+    return CoggingMap(orders=orders, value=np.mean(whole, axis=0), std=np.maximum(std, 1e-12), least=least)
 
 
 def _turns(position: FloatArray) -> list[slice]:
@@ -98,18 +111,25 @@ def _turns(position: FloatArray) -> list[slice]:
 
 
 def _harmonics(
-    position: FloatArray, current: FloatArray, orders: IntArray, torque_constant: float, inertia: float, speed: float
+    position: FloatArray,
+    current: FloatArray,
+    orders: IntArray,
+    torque_constant: float,
+    mechanics: Mechanics,
+    speed: float,
+    drifts: int,
 ) -> NDArray[np.complex128]:
     """Complex torque of every order in one turn."""
     time = np.linspace(-1.0, 1.0, len(position))
-    even = np.polynomial.legendre.legvander(time, DRIFTS)
+    even = np.polynomial.legendre.legvander(time, drifts)
     line, *_ = np.linalg.lstsq(even, position, rcond=None)
     swing = position - even @ line
     turned = np.outer(position, orders)  # the torque is one of where the motor stands, not of where it ought to
     basis = np.concatenate([even, np.cos(turned), np.sin(turned)], axis=1)
     both, *_ = np.linalg.lstsq(basis, np.stack([current, swing], axis=1), rcond=None)
-    first = DRIFTS + 1
+    first = drifts + 1
     n = len(orders)
     value = both[first : first + n] - 1j * both[first + n :]  # a cos + b sin = Re((a - i b) exp(i k angle))
-    acceleration = -((orders * speed) ** 2) * value[:, 1]
-    return np.asarray(inertia * acceleration - torque_constant * value[:, 0])
+    response = mechanics(np.abs(orders * speed) / (2 * np.pi))
+    response = response if speed > 0.0 else np.conj(response)
+    return np.asarray(1j * orders * speed * value[:, 1] / response - torque_constant * value[:, 0])

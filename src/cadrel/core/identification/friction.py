@@ -13,6 +13,8 @@ FloatArray = NDArray[np.float64]
 FEWEST = 4  # speeds from which a curve is fitted
 SPEEDS_TRIED = 120  # of the Stribeck speed, between the slowest and the fastest measured
 WIDER = f"Raise {field_of('procedure.travel')}."
+LATEST = 0.2  # of the fastest speed, at which breakaway has faded to 1/e
+SEEN, FEWEST_BENT = 2.0, 2  # times the Stribeck speed, below which so many speeds must lie
 CLEAR = 2.0  # deviations by which breakaway stands above sliding, or it is not named
 
 
@@ -23,7 +25,7 @@ class FrictionCurve:
     sliding: Estimated  # [N·m] Coulomb's, past the Stribeck speed
     viscous: Estimated  # [N·m·s/rad]
     breakaway: Estimated | None  # [N·m]; None: not above sliding by more than its doubt
-    stribeck_speed: Estimated | None  # [rad/s] at which 1/e of what breakaway is more is left
+    stribeck_speed: Estimated | None  # [rad/s] at which 1/e of what breakaway is more is left; None: not seen to fade
 
     def at(self, speed: FloatArray) -> FloatArray:
         """Return the friction's size at speeds, whose sign does not matter. [rad/s] -> [N·m]"""
@@ -61,8 +63,8 @@ def fit_friction(
     T(v) = Tc + (Ts - Tc) exp(-(v/vs)²) + B v (C. Canudas de Wit, H. Olsson, K. J. Åström, P. Lischinsky, IEEE Trans.
     Automatic Control 40 (1995) 419-425, from memory). For every vs the rest is linear: all are tried on a grid, and the
     least weighted residual is taken. Deviations are those of the linearised fit with vs among its figures, grown where
-    the residual is larger than the points' own. Where the rise towards rest does not stand out, Tc and B are fitted
-    alone.
+    the residual is larger than the points' own. Where the rise towards rest does not stand out, or no speeds show how
+    it fades, Tc and B are fitted alone and breakaway is what was measured.
     """
     if len(speed) < FEWEST:
         raise UnusableInput(
@@ -89,10 +91,12 @@ def _fitted(speed: FloatArray, torque: FloatArray, std: FloatArray, breakaway: E
     n = len(speed)
     a = np.stack([np.ones(n), v[:n]], axis=1)
     found, cov = _weighted(a, y[:n], w[:n])
+    sliding = Estimated(float(found[0]), float(np.sqrt(cov[0, 0])))
+    if breakaway is not None and not breakaway.value - sliding.value > CLEAR * np.hypot(breakaway.std, sliding.std):
+        breakaway = None
     return FrictionCurve(
-        sliding=Estimated(float(found[0]), float(np.sqrt(cov[0, 0]))),
-        viscous=Estimated(float(found[1]), float(np.sqrt(cov[1, 1]))),
-        breakaway=None, stribeck_speed=None,
+        sliding=sliding, viscous=Estimated(float(found[1]), float(np.sqrt(cov[1, 1]))), breakaway=breakaway,
+        stribeck_speed=None,
     )  # fmt: skip
 
 
@@ -101,7 +105,10 @@ def _curved(v: FloatArray, y: FloatArray, w: FloatArray, slowest: float, fastest
     if len(v) < FEWEST + 1:
         return None
     best: tuple[float, float, FloatArray] | None = None
-    for vs in np.geomspace(0.5 * slowest, 0.5 * fastest, SPEEDS_TRIED):
+    latest = LATEST * fastest  # what fades over most of the range is not told from what grows with speed
+    if not latest > 0.5 * slowest:
+        return None
+    for vs in np.geomspace(0.5 * slowest, latest, SPEEDS_TRIED):
         a = np.stack([np.ones_like(v), v, np.exp(-((v / vs) ** 2))], axis=1)
         found, *_ = np.linalg.lstsq(a * w[:, None], y * w, rcond=None)
         left = float((((a @ found - y) * w) ** 2).sum())
@@ -109,6 +116,9 @@ def _curved(v: FloatArray, y: FloatArray, w: FloatArray, slowest: float, fastest
             best = (left, float(vs), np.asarray(found, dtype=np.float64))
     assert best is not None
     _, vs, found = best
+    measured = v[v > 0.0]
+    if vs >= 0.999 * latest or np.count_nonzero(measured < SEEN * vs) < FEWEST_BENT:
+        return None  # it fades later than that, or below the slowest speed at which the axis turned evenly
     bend = np.exp(-((v / vs) ** 2))
     slopes = np.stack([np.ones_like(v), v, bend, found[2] * bend * 2 * v**2 / vs**3], axis=1)
     _, cov = _weighted(slopes, slopes @ np.array([*found, 0.0]), w, left=best[0])

@@ -5,9 +5,11 @@ from dataclasses import asdict, dataclass, replace
 from typing import Any, Self
 
 import numpy as np
+from numpy.typing import NDArray
 
 from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import TwoMass, Winding
+from cadrel.core.control import TwoMass, Winding, mechanics
+from cadrel.core.errors import UnusableInput
 from cadrel.core.response.estimate import FrequencyResponse
 
 
@@ -121,7 +123,38 @@ class RubbedLoad:
         )  # fmt: skip
 
 
-PlantPart = TotalLoad | SpringyLoad | HeldLoad | RubbedLoad
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ChainLoad:
+    """Masses one behind the other on springs, from the motor on. Of a response of the velocity loop in motion."""
+
+    inertias: tuple[float, ...]  # [kg·m²] (n,)
+    springs: tuple[float, ...]  # [N·m/rad] (n - 1,) between neighbours
+    losses: tuple[float, ...]  # [N·m·s/rad] (n - 1,) in the springs
+    rubs: tuple[float, ...]  # [N·m·s/rad] (n - 1,) of the masses behind a spring, against the ground
+    own: float  # [N·m·s/rad] of the motor against the ground
+
+    def response(self, frequency: NDArray[np.float64]) -> NDArray[np.complex128]:
+        """Return torque to speed of the motor: impedances from the outermost mass inwards. [Hz] -> [rad/s per N·m]"""
+        s = np.asarray(2j * np.pi * frequency, dtype=np.complex128)
+        behind: NDArray[np.complex128] = np.zeros(len(s), dtype=np.complex128)
+        for k in range(len(self.springs), 0, -1):
+            behind = behind + self.inertias[k] * s + self.rubs[k - 1]
+            shaft = self.springs[k - 1] / s + self.losses[k - 1]
+            behind = shaft * behind / (shaft + behind)
+        return np.asarray(1 / (behind + self.inertias[0] * s + self.own), dtype=np.complex128)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain values."""
+        return {k: v if k == "own" else list(v) for k, v in asdict(self).items()}
+
+    @classmethod
+    def from_dict(cls, plain: Mapping[str, Any]) -> Self:
+        """Return what `as_dict` gave. Raises `KeyError`."""
+        rows = {k: tuple(float(v) for v in plain[k]) for k in ("inertias", "springs", "losses", "rubs")}
+        return cls(**rows, own=float(plain["own"]))
+
+
+PlantPart = TotalLoad | SpringyLoad | HeldLoad | RubbedLoad | ChainLoad
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -132,6 +165,7 @@ class IdentifiedPlant:
     springy: SpringyLoad | None = None
     held: HeldLoad | None = None
     rubbed: RubbedLoad | None = None
+    chain: ChainLoad | None = None
 
     def asked(self, asked: Robustness) -> Robustness:
         """Return what loops must honour: over a wider drift where the resonance was seen to move with amplitude."""
@@ -143,13 +177,15 @@ class IdentifiedPlant:
     def with_part(self, part: PlantPart | None) -> Self:
         """Return the plant with a part found anew. A new total load retires what was found on the one before."""
         if isinstance(part, TotalLoad):
-            return replace(self, total=part, springy=None, rubbed=None)
+            return replace(self, total=part, springy=None, rubbed=None, chain=None)
         if isinstance(part, SpringyLoad):
             return replace(self, springy=part)
         if isinstance(part, HeldLoad):
             return replace(self, held=part)
         if isinstance(part, RubbedLoad):
             return replace(self, rubbed=part)
+        if isinstance(part, ChainLoad):
+            return replace(self, chain=part)
         return self
 
     def carried(self, entered: float) -> float:
@@ -157,6 +193,24 @@ class IdentifiedPlant:
         if self.total is not None:
             return self.total.constant
         return entered if self.held is None else self.held.constant + entered - self.held.entered
+
+    def mechanics(self, frequency: NDArray[np.float64]) -> NDArray[np.complex128]:
+        """Return torque to speed of the motor as far as it is known: chain, motor and load, or one mass.
+
+        [Hz] -> [rad/s per N·m]
+
+        Raises
+        ------
+        UnusableInput
+            Nothing is known of it.
+        """
+        if self.chain is not None:
+            return self.chain.response(frequency)
+        if self.springy is not None:
+            return mechanics(self.springy.load, frequency)
+        if self.total is None:
+            raise UnusableInput(what="The load is not identified.", remedy="Run the load step first.")
+        return mechanics(TwoMass(inertia_motor=self.total.inertia, viscous=self.total.viscous_total), frequency)
 
     def winding(self, working: Winding) -> Winding:
         """Return the winding as small currents meet it, or the one given where that was not found."""
@@ -166,7 +220,13 @@ class IdentifiedPlant:
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain values."""
-        parts = (("total", self.total), ("springy", self.springy), ("held", self.held), ("rubbed", self.rubbed))
+        parts = (
+            ("total", self.total),
+            ("springy", self.springy),
+            ("held", self.held),
+            ("rubbed", self.rubbed),
+            ("chain", self.chain),
+        )
         return {k: p.as_dict() for k, p in parts if p is not None}
 
     @classmethod
@@ -177,4 +237,5 @@ class IdentifiedPlant:
             springy=SpringyLoad.from_dict(plain["springy"]) if "springy" in plain else None,
             held=HeldLoad.from_dict(plain["held"]) if "held" in plain else None,
             rubbed=RubbedLoad.from_dict(plain["rubbed"]) if "rubbed" in plain else None,
+            chain=ChainLoad.from_dict(plain["chain"]) if "chain" in plain else None,
         )

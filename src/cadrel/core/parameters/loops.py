@@ -236,6 +236,14 @@ VELOCITY = (
                   "Too short: overshoot at the end. Too long: a slow tail."),
     ),
     Parameter(
+        key="velocity.oscillation_reaction", label="Where the loop swings ever wider", symbol="", quantity="count",
+        storage="drive", step="velocity", minimum=0, maximum=2, default="0",
+        choices=(("0", "halve gains"), ("1", "cut power"), ("2", "do nothing")),
+        help=Help("What the drive does when four half periods in a row grow beyond 40 % of the continuous current.",
+                  "Halving goes on with half of position and velocity gain, three times at most; then power is cut.",
+                  "Doing nothing leaves it to the guard, and to the shaft."),
+    ),
+    Parameter(
         key="velocity.feedback_filter", label="Speed filter", symbol="ff", quantity="frequency", unit="Hz",
         storage="drive", step="velocity", minimum=20, maximum=1900, default=800.0,
         help=Help("First-order low-pass on the measured speed.", "High, unless quantisation is heard.",
@@ -293,6 +301,13 @@ POSITION = (
         unit="%", storage="drive", step="position", minimum=0, maximum=1.5, default=0.0,
         help=Help("Share of inertia times commanded acceleration given directly.", "100 % once the inertia is known.",
                   "With a wrong inertia it makes overshoot."),
+    ),
+    Parameter(
+        key="position.friction_feedforward", label="Friction feedforward", symbol="FFr", quantity="ratio",
+        unit="%", storage="drive", step="position", minimum=0, maximum=1.2, default=0.0,
+        help=Help("Share of the sliding friction given directly, the way the command moves.",
+                  "80 %: friction varies along the travel.",
+                  "Over what really rubs, the axis is pushed at every turn of direction."),
     ),
     Parameter(
         key="position.shaping_frequency", label="Command notch", symbol="fc", quantity="frequency", unit="Hz",

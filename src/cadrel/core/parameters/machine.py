@@ -103,6 +103,12 @@ MECHANICS = (
             "The sheet's rotor alone leaves the load out."
         ),
     ),
+    Parameter(
+        key="load.friction", label="Sliding friction at the motor", symbol="Tr", quantity="torque", unit="N·m",
+        storage="drive", step="load", minimum=0, maximum=1e5, default=0.0,
+        help=Help("Of all that moves; the friction feedforward uses it.", "Take the identified value.",
+                  "Breakaway is more, and is overcome by the loop."),
+    ),
 )
 
 POWER = (

@@ -88,8 +88,13 @@ def is_given(values: Mapping[str, Entry], key: str) -> bool:
 def choice_of(values: Mapping[str, Entry], key: str) -> str:
     """Return the key of the option chosen; the default's where none is, or where it is none of the options."""
     p = REGISTRY[key]
-    value = str(values.get(key, {}).get("value"))
+    value = option_of(values.get(key, {}).get("value"))
     return value if value in dict(p.choices) else str(p.default)
+
+
+def option_of(value: object) -> str:
+    """Return the key of an option as it is written; a whole number that was kept as 1.0 is the option 1."""
+    return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)
 
 
 def applies(p: Parameter, values: Mapping[str, Entry]) -> bool:
@@ -138,9 +143,10 @@ def check_entry(key: str, entry: Entry, values: Mapping[str, Entry] | None = Non
     p = REGISTRY[key]
     value = entry.get("value")
     if p.choices:
-        if str(value) not in dict(p.choices):
+        option = option_of(value)
+        if option not in dict(p.choices):
             raise EntryProblem(label=p.label, why=f"'{value}' is not one of the choices.")
-        return float(value) if str(value).isdigit() else 0.0  # type: ignore[arg-type]
+        return float(option) if option.isdigit() else 0.0
     number = _number(p, value)
     unit = entry.get("unit") or p.unit or units_of(p.quantity)[0]
     if unit not in units_for(p):

@@ -3,6 +3,7 @@
 layout.py    Plant, Settings, the state record, signals: what the kernel works on
 plant.py     one tick of motor, mechanics and bus (numba)
 unkind.py    the same of an axis as machines are: backlash, cogging, presliding, saturation, a third mass (numba)
+oscillation.py   a loop that swings ever wider, noticed in a few half periods (numba)
 firmware.py  one tick of the drive's loops, motion, guards and recorder (numba)
 kernel.py    n ticks; start reading here
 device.py    one tick of the feedback device, the Halls and the brake (numba)

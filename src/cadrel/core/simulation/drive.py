@@ -17,7 +17,8 @@ from cadrel.core.simulation.faults import FAULTS, wired
 from cadrel.core.simulation.firmware import begin_stop
 from cadrel.core.simulation.kernel import run_ticks
 from cadrel.core.simulation.layout import SIGNALS, TICK, TV
-from cadrel.core.simulation.memory import Memory, settings_of
+from cadrel.core.simulation.memory import Memory, eased, settings_of
+from cadrel.core.simulation.oscillation import forget_swing
 from cadrel.core.simulation.received import raw_of, signals_now
 from cadrel.core.simulation.recorder import Recorder
 from cadrel.core.simulation.refused import DriveRefused
@@ -56,6 +57,7 @@ TRIPS = {
     layout.TRIP_GUARD: "guard",
     layout.TRIP_FEEDBACK: "feedback_error",
     layout.TRIP_BRAKE: "brake_not_free",
+    layout.TRIP_OSCILLATION: "oscillation",
 }
 NO_FAULT = {"connection_lost", "guard", "travel_limit"}  # these stop the axis but leave no fault to reset
 
@@ -101,6 +103,8 @@ class SimulatedDrive:
         self._opened_at = self._open_travel = 0.0  # [rad] where the brake was opened by hand, and how far it may go
         self._presses: list[str] = []
         self._let_go: list[str] = []
+        self._swings, self._swung_hz = 0, 0.0  # how often since power-up a loop swung ever wider, and how fast the last
+        self._swung_at = 0.0  # [s] of drive time
         self._last_stop: dict[str, Any] | None = None
         self._path = np.zeros((1, 6))
         self._excitation = np.zeros(1)
@@ -295,6 +299,8 @@ class SimulatedDrive:
         if s.coasted:
             s.coasted = 0
             self._note("coasted", velocity=float(s.velocity), bus=float(s.meas_bus))
+        if s.gain_share != 1.0:
+            self._eased()
         if s.trip:
             self._tripped(TRIPS[int(s.trip)])
             s.trip = 0
@@ -303,6 +309,15 @@ class SimulatedDrive:
             self.power_state = machine.after(self.power_state, "stopped")
             if self.power_state == machine.ENABLED:
                 self.power_state = machine.after(self.power_state, "disable voltage")
+
+    def _eased(self) -> None:
+        """Take gains that were halved within a tick for those in force, so that whoever reads them knows."""
+        s = self._state
+        self._swings, self._swung_hz, self._swung_at = self._swings + 1, float(s.swung_hz), self.time
+        self.memory.write(eased(self.memory.working, float(s.gain_share)))
+        self._note("gains_halved", hz=self._swung_hz, share=float(s.gain_share))
+        s.gain_share = 1.0
+        self._apply()
 
     def _tripped(self, code: str) -> None:
         self._note(code, position=float(self._state.trip_position), velocity=float(self._state.trip_velocity))
@@ -438,7 +453,8 @@ class SimulatedDrive:
             self.power_state = machine.after(self.power_state, event)
         power_off(s)
         s.position_ref, s.guard_low, s.guard_high, s.guard_speed = s.position, guard_low, guard_high, guard_speed
-        s.stopped = s.trip = 0
+        s.stopped = s.trip = s.swung = 0
+        forget_swing(s)
         s.vec_angle = s.vec_target = math.remainder(float(s.vec_angle), 2 * math.pi)
         # A current of its own carries nothing: there the brake opens only when it is told to.
         s.brake_kept, s.guard_cuts = int(brake_closed or mode == "current"), int(cut_on_guard)
@@ -757,6 +773,9 @@ class SimulatedDrive:
             "events": self.events[-1]["number"] if self.events else 0,
             "consent": self._consents.shown(int(s.tick)),
             "last_stop": self._last_stop,
+            "swings": self._swings,
+            "swung_hz": self._swung_hz,
+            "swung_at": self._swung_at,
         }
 
     def _quality(self) -> str:

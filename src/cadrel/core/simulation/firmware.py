@@ -41,6 +41,7 @@ from cadrel.core.simulation.layout import (
     TRIP_GUARD,
     TRIP_LEASE,
     TRIP_NONE,
+    TRIP_OSCILLATION,
     TRIP_OVERCURRENT,
     TRIP_OVERSPEED,
     TRIP_OVERVOLTAGE,
@@ -50,6 +51,7 @@ from cadrel.core.simulation.layout import (
     VECTOR,
     VELOCITY,
 )
+from cadrel.core.simulation.oscillation import forget_swing, look_for_swing
 from cadrel.core.simulation.plant import FAST, SQRT3_2, TWO_PI, noise, turned
 
 RENEWED = 32  # [ticks] between exact sines and cosines of the angles
@@ -208,7 +210,7 @@ def _cascade(s, c):
     point = s.exc_point
     if s.mode == POSITION:
         target = s.position_ref + (exc if point == AT_POSITION else 0.0)
-        command = c.position_gain * (target - s.position) + c.velocity_feedforward * s.velocity_ref
+        command = s.gain_share * c.position_gain * (target - s.position) + c.velocity_feedforward * s.velocity_ref
     else:
         command = s.velocity_ref
         s.position_ref = s.position
@@ -224,10 +226,12 @@ def _cascade(s, c):
         s.torque_cmd = s.iq_command * c.torque_constant
         s.position_ref, s.limited = s.position, 0
         return
-    raw = c.velocity_gain * error + s.int_torque
+    raw = s.gain_share * c.velocity_gain * error + s.int_torque
+    through = torque_filters.filtered(s, c, raw)
     torque = (
-        torque_filters.filtered(s, c, raw)
+        through
         + c.acceleration_torque * s.acceleration_ref
+        + c.friction_torque * min(max(s.velocity_ref / c.friction_blend, -1.0), 1.0)
         + (exc if point == AT_TORQUE else 0.0)
     )
     most = c.current_limit
@@ -238,7 +242,11 @@ def _cascade(s, c):
     s.iq_command = min(max(iq, -most), most)
     s.torque_cmd = s.iq_command * c.torque_constant
     if s.limited == 0 or error * iq < 0.0:  # integrate unless it would push further into the limit
-        s.int_torque += c.velocity_integral * TV * error
+        s.int_torque += s.gain_share * s.gain_share * c.velocity_integral * TV * error
+    if point != NOWHERE:
+        forget_swing(s)
+    elif look_for_swing(s, c, (through - s.int_torque) / c.torque_constant):
+        _trip(s, c, TRIP_OSCILLATION, True)
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)

@@ -27,7 +27,7 @@ GRADUAL, ROUNDED, SHARP = 0, 1, 2
 GEN_HOLD, GEN_RAMP, GEN_PATH = 0, 1, 2
 # Trips raised inside a tick; the drive names them.
 TRIP_NONE, TRIP_OVERCURRENT, TRIP_OVERVOLTAGE, TRIP_UNDERVOLTAGE, TRIP_OVERSPEED = 0, 1, 2, 3, 4
-TRIP_FOLLOWING, TRIP_TRAVEL, TRIP_LEASE, TRIP_GUARD, TRIP_FEEDBACK, TRIP_BRAKE = 5, 6, 7, 8, 9, 10
+TRIP_FOLLOWING, TRIP_TRAVEL, TRIP_LEASE, TRIP_GUARD, TRIP_FEEDBACK, TRIP_BRAKE, TRIP_OSCILLATION = range(5, 12)
 
 
 Wave = tuple[float, float, float]  # order, amplitude, phase [rad]
@@ -189,6 +189,9 @@ class Settings(NamedTuple):
     position_gain: float
     velocity_feedforward: float
     acceleration_torque: float
+    friction_torque: float  # [N·m] added the way the command moves
+    friction_blend: float  # [rad/s] of the command within which it turns round
+    oscillation_reaction: float  # 0 halves the gains, 1 cuts power, 2 does nothing
     shaping_b0: float  # notch of planned moves
     shaping_b1: float
     shaping_b2: float
@@ -262,6 +265,7 @@ _REALS = (
     "hall_edge hall_edge_angle trip_velocity trip_position coil resistor_rise catch_level catch_d catch_q catch_base_d "
     "catch_base_q pin_place pin_load brake_from "
     "omega3 theta3 bristle1 bristle2 winding_rise base_at base_speed scale_off "
+    "gain_share swing_mean swing_peak swing_last swing_before swung_hz "
 ).split()
 _WHOLES = (
     "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_way edge_fresh hall hall_last "
@@ -270,7 +274,7 @@ _WHOLES = (
     "rec_filled rec_left rec_pre trig_signal trig_rising moving lost counts_last word word_last word_errors "
     "word_row word_peak words brake brake_time brake_kept brake_told brake_timer brake_lead brake_wait brake_hand "
     "closing second hall_jumps resistor_hot stretched coasted guard_cuts stop_limit shorted catching catch_wait "
-    "brake_free "
+    "brake_free swing_samples swing_length swing_halves swing_sign swung "
 ).split()
 STATE = np.dtype(
     [(n, np.float64) for n in _REALS]
@@ -326,6 +330,7 @@ def fresh_state(*, supply_voltage: float, theta: float, seed: int) -> np.record:
     state.theta1 = state.theta2 = state.theta3 = state.theta_s = state.pin_place = theta
     state.brake, state.brake_timer = 1, SETTLED
     state.v_bus = state.meas_bus = supply_voltage
+    state.gain_share = 1.0
     state.stuck1 = state.stuck2 = 1
     state.noise = np.uint64(seed * 2654435761 % 2**63 + 88172645463325252)
     return state

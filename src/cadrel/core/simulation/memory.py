@@ -3,7 +3,7 @@
 import math
 from collections.abc import Mapping
 
-from cadrel.core.control.filters import Section, lowpass_pole, notch
+from cadrel.core.control.filters import FRICTION_BLENDS, Section, lowpass_pole, notch
 from cadrel.core.errors import CadrelError
 from cadrel.core.parameters import BY_CODE, DRIVE_KEYS, REGISTRY, SECTIONS, default_drive_values
 from cadrel.core.power import MARGIN
@@ -97,6 +97,19 @@ def _shaping(v: Mapping[str, float]) -> dict[str, float]:
     return found | {"shaping_tail": TAIL / slowest if is_on else 0.0}
 
 
+def eased(values: Mapping[str, float], share: float) -> dict[str, float]:
+    """Return the gains of position and velocity loop at a share of what they are, the reset time as much longer.
+
+    The loop keeps its shape and only gets slower.
+    """
+    wanted = {
+        "position.gain": share * values["position.gain"],
+        "velocity.gain": share * values["velocity.gain"],
+        "velocity.reset_time": values["velocity.reset_time"] / share,
+    }
+    return {k: min(max(v, REGISTRY[k].minimum), REGISTRY[k].maximum) for k, v in wanted.items()}
+
+
 def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
     """Return the loop settings of parameter values; hardware trips come from the drive's own ratings."""
     n = notch(
@@ -134,6 +147,9 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         position_gain=v["position.gain"],
         velocity_feedforward=v["position.velocity_feedforward"],
         acceleration_torque=v["position.acceleration_feedforward"] * v["load.inertia"],
+        friction_torque=v["position.friction_feedforward"] * v["load.friction"],
+        friction_blend=FRICTION_BLENDS * v["limit.velocity"],
+        oscillation_reaction=v["velocity.oscillation_reaction"],
         **_shaping(v),
         current_limit=most,
         trip_current=1.25 * min(v["motor.current_peak"], 1.2 * truth.drive_current_peak) + 0.1,

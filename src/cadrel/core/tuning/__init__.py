@@ -10,7 +10,7 @@ prediction.py curves and margins that gains would give
 
 from cadrel.core.tuning.current import tune_current
 from cadrel.core.tuning.front import FrontPoint, front_of, quicker
-from cadrel.core.tuning.position import tune_position
+from cadrel.core.tuning.position import FRICTION_SHARE, tune_position
 from cadrel.core.tuning.prediction import StopTrace, load_of, predict_loop, predict_stop
 from cadrel.core.tuning.shape import LEAST_DAMPING
 from cadrel.core.tuning.velocity import (
@@ -23,6 +23,7 @@ from cadrel.core.tuning.velocity import (
 )
 
 __all__ = [
+    "FRICTION_SHARE",
     "LEAST_DAMPING",
     "FrontPoint",
     "StopTrace",

@@ -12,6 +12,9 @@ from cadrel.core.response.estimate import FrequencyResponse
 from cadrel.core.tuning.velocity import FloatArray, TuningRefused, limiting_factor, spread_of
 from cadrel.core.verdict.loops import resonance_grid
 
+FRICTION_SHARE = (
+    0.8  # fed forward of the sliding friction found: it varies along the travel, and more pushes the axis on
+)
 LOAD_ROOM = 0.8  # of the decibels the load may swing by: its damping is no better known
 PEAK = 1.05  # closed-loop magnitude allowed: a step overshoots by a few percent at most
 BISECTIONS = 12

@@ -18,6 +18,8 @@ class Figures(NamedTuple):
     position_gain: float
     velocity_feedforward: float
     acceleration_torque: float  # [N·m·s²/rad]
+    friction_torque: float  # added the way the command moves
+    friction_blend: float  # [rad/s] of the command within which it turns round
     velocity_limit: float
     velocity_gain: float
     velocity_integral: float  # [N·m/rad]
@@ -213,6 +215,7 @@ def run_twin(f, sections, place, speed_of, acceleration, out):
         error = min(max(wanted, -1.1 * f.velocity_limit), 1.1 * f.velocity_limit) - known
         low += (1.0 - f.torque_pole) * (f.velocity_gain * error + integral - low)
         torque = _smoothed(low, sections, first, second) + f.acceleration_torque * acceleration[n]
+        torque += f.friction_torque * min(max(speed_of[n] / f.friction_blend, -1.0), 1.0)
         asked = torque / f.torque_constant
         command = min(max(asked, -f.current_limit), f.current_limit)
         if command == asked or error * asked < 0.0:  # integrate unless it would push further into the limit

@@ -11,7 +11,7 @@ from scipy.signal import lfilter
 
 from cadrel.core.axis import AxisModel
 from cadrel.core.control import Gains, Rates, TwoMass, Winding
-from cadrel.core.control.filters import lowpass_pole
+from cadrel.core.control.filters import FRICTION_BLENDS, lowpass_pole
 from cadrel.core.control.sampling import TRACKING_DAMPING
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import IdentifiedPlant
@@ -90,6 +90,7 @@ class Twin:
     velocity_limit: float  # [rad/s]
     velocity_feedforward: float = 0.0  # share
     acceleration_torque: float = 0.0  # [N·m·s²/rad] the drive adds to an acceleration
+    friction_torque: float = 0.0  # [N·m] it adds the way the command moves
     resolution: float = 0.0  # [rad] of a count
     counted: bool = False  # speed is measured between the edges of counts
 
@@ -143,6 +144,7 @@ class Twin:
             velocity_limit=values["limit.velocity"],
             velocity_feedforward=values["position.velocity_feedforward"],
             acceleration_torque=values["position.acceleration_feedforward"] * values["load.inertia"],
+            friction_torque=values["position.friction_feedforward"] * values["load.friction"],
             resolution=2 * math.pi / counts if counts > 0.0 else 0.0,
             counted=counts > 0.0 and values["feedback.device"] in COUNTED,
         )
@@ -186,6 +188,8 @@ class Twin:
             position_gain=g.position_gain,
             velocity_feedforward=self.velocity_feedforward,
             acceleration_torque=self.acceleration_torque,
+            friction_torque=self.friction_torque,
+            friction_blend=FRICTION_BLENDS * self.velocity_limit,
             velocity_limit=self.velocity_limit,
             velocity_gain=g.velocity_gain,
             velocity_integral=g.velocity_gain / g.velocity_reset,

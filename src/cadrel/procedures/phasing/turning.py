@@ -7,6 +7,7 @@ from itertools import pairwise
 
 import numpy as np
 
+from cadrel.core.axis import AxisModel
 from cadrel.core.errors import UnusableInput
 from cadrel.core.feedback import IMPOSSIBLE_HALLS, SignalCircle, angle_error, fit_circle
 from cadrel.core.identification import Following, HallMap, following, learn_halls, load_of_vector
@@ -18,6 +19,7 @@ from cadrel.procedures.phasing.beforehand import moved_unpowered
 from cadrel.procedures.phasing.faults import Named, wired_wrongly
 from cadrel.procedures.phasing.plan import JUDGED_TURNS, SHORT_TIME, SLOW_TURN, TurningPlan, turning_plan
 from cadrel.procedures.phasing.vector import (
+    START_TIME,
     STILL,
     begin_at,
     resting_place,
@@ -30,7 +32,7 @@ from cadrel.procedures.session import FloatArray, Session
 
 TURN = 2 * math.pi
 SLUNG = math.radians(90)  # electrical, ahead of the vector
-ASSUMED_SWING = 0.45  # [s]
+SHORTEST_SWING = 0.2  # [s] that a shaft is taken to swing at, once it was slung
 STRONGER = 1.8  # factor of the current that tells play from friction
 RAISE = 1.4  # factor of the phasing current after a try that did not follow
 RATIO_AT_FIRST = 0.25  # of the first way: the shaft may still swing
@@ -133,7 +135,11 @@ def turn_vector(session: Session, centre: float, *, plan: TurningPlan | None = N
     """
     # Behind a brake a load may hang: only the whole continuous current holds it wherever the vector turns.
     plan = plan or turning_plan(session.axis)
-    share, swing = 1.0 if session.axis.has_brake else session.axis.phasing_share, 0.0
+    share, swing, slung = 1.0 if session.axis.has_brake else session.axis.phasing_share, 0.0, False
+    if session.axis.has_brake:
+        # And no other vector catches what was slung past it: what is heavy is started over a whole swing at once.
+        expected = expected_swing(session.axis, session.current_continuous)
+        swing = expected if expected > START_TIME else 0.0
     before: Exception | None = None  # what would be said of the try before
     require_current(session, centre, share * session.current_continuous)
     while True:
@@ -142,7 +148,7 @@ def turn_vector(session: Session, centre: float, *, plan: TurningPlan | None = N
         try:
             with session.enabled_around("vector", centre):
                 found = _try_turning(
-                    session, plan or turning_plan(session.axis), current, start, swing, last=share >= 1.0
+                    session, plan or turning_plan(session.axis), current, start, swing, last=share >= 1.0, slung=slung
                 )
         except AxisStopped as stopped:
             # Stiction alone may have held the load until it was stirred: then it falls on with the power off.
@@ -155,21 +161,33 @@ def turn_vector(session: Session, centre: float, *, plan: TurningPlan | None = N
         if isinstance(found, Turning):
             return found
         before = found.because
-        # A shaft that was slung past the vector is heavy: started slower, it may go along.
-        swing = max(swing, ASSUMED_SWING) if found.slung else swing
-        share = min(1.0, share * RAISE)
-        session.note(f"The shaft followed too little; phasing current raised to {100 * share:.0f} % of continuous.")
+        stronger = min(1.0, share * RAISE)
+        slung = slung or found.slung
+        if found.slung:
+            # A shaft that was slung past the vector is heavy: started over a whole period of its swing, it goes along.
+            swing = max(swing, expected_swing(session.axis, stronger * session.current_continuous), SHORTEST_SWING)
+            session.note(f"The shaft was slung past the vector: started slower, over {swing:.2g} s.")
+        if stronger > share:
+            share = stronger
+            session.note(f"The shaft followed too little; phasing current raised to {100 * share:.0f} % of continuous.")
 
 
 def _try_turning(
-    session: Session, plan: TurningPlan, current: float, start: float | None, swing: float, *, last: bool
+    session: Session,
+    plan: TurningPlan,
+    current: float,
+    start: float | None,
+    swing: float,
+    *,
+    last: bool,
+    slung: bool,
 ) -> "Turning | _NotFollowed":
     """Turn forward and back once."""
     v = session.values
     per_count = (-1.0 if v["feedback.direction"] else 1.0) * TURN / v["feedback.counts"]
     shaft = shaft_reader(session, per_count, v["motor.pole_pairs"])
     begin_at(session, start, current)
-    measured = settle_on(session, 0.0, current)
+    measured = settle_on(session, 0.0, current, swing=swing)
     swing = max(measured, swing)
     forward, back = "turning the vector forward", "turning the vector back"
     slow = unhurried(TURN * SLOW_TURN, JUDGED_TURNS * TURN, swing)
@@ -184,7 +202,7 @@ def _try_turning(
     swing = max(swing, measured)
     if not reading.followed:
         _name_a_dead_hall(session, first, last=last)
-        if not last and _slung(first, shaft):
+        if _slung(first, shaft) and not (last and slung):  # more current is not all that may help
             seen = float(np.ptp(shaft(first)))
             because = wired_wrongly([faults.did_not_follow(commanded=JUDGED_TURNS * TURN, seen=seen, current=current)])
             return _NotFollowed(because, slung=True)
@@ -216,6 +234,12 @@ def _try_turning(
         turning.rests = (top, _at_rest(session, shaft))
     _name_faults(session, reading, turning, plan)
     return turning
+
+
+def expected_swing(axis: AxisModel, current: float) -> float:
+    """Return the period at which a shaft with the load entered swings about a vector of that current. [A] -> [s]"""
+    stiffness = axis.motor.pole_pairs * axis.motor.torque_constant * current  # [N·m/rad]
+    return TURN * math.sqrt(axis.inertia / stiffness)
 
 
 def require_current(session: Session, centre: float, current: float) -> None:

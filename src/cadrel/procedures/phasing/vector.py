@@ -17,6 +17,7 @@ STARTING = 0.7  # of the way at most: the rest is turned at full speed
 START_LAG = 0.6  # [rad] electrical, that the start of a turn may leave a swinging shaft behind
 LONGEST_SWING = 8.0  # [s]
 STILL = math.radians(4)  # electrical
+SHORTEST_WAY = 0.2  # [rad] electrical, for which a start is planned
 CATCHES = 3  # vectors on which the brake is opened, at the most
 SHOWS_MOTION = 0.03  # of the continuous current, through shorted windings: a load that falls, well above the noise
 FALLS_WITHIN = 0.25  # [s] after the brake has opened
@@ -152,17 +153,26 @@ def bring_up(session: Session, angle: float, current: float) -> None:
     session.hold(0.35)
 
 
-def settle_on(session: Session, angle: float, current: float) -> float:
-    """Pull the shaft to a vector: half the current first, so that it does not swing. Period of the swing left. [s]"""
+def settle_on(session: Session, angle: float, current: float, *, swing: float = 0.0) -> float:
+    """Pull the shaft to a vector: half the current first, so that it does not swing. Period of the swing left. [s]
+
+    Started over a period of a `swing` that is expected: a heavy load that is slung past its vector falls. [s]
+    """
     status = session.look()
+    way = max(abs(angle - status["vector_angle"]), SHORTEST_WAY)
+    rate = unhurried(TURN * SLOW_TURN, way, swing)
+    start = start_time(rate, swing) if swing > 0.0 else 0.0
+    acceleration = rate / start if start > 0.0 else 0.0
     gentle = 1.0 if session.axis.has_brake else 0.5  # a load must not slip through
-    session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=gentle * current, rise=current / 0.3)
+    session.drive.vector(
+        angle=angle, rate=rate, current=gentle * current, rise=current / 0.3, acceleration=acceleration
+    )
     if session.axis.brake_by_pin:  # the drive turns the vector on until the pin is out; only then it goes anywhere
         session.brake_opened()
         status = session.look()
-        session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=current, rise=current / 0.3)
-    session.hold(0.35 + abs(angle - status["vector_angle"]) / (TURN * SLOW_TURN))
-    session.drive.vector(angle=angle, rate=TURN * SLOW_TURN, current=current, rise=current / 0.3)
+        session.drive.vector(angle=angle, rate=rate, current=current, rise=current / 0.3, acceleration=acceleration)
+    session.hold(0.35 + start + abs(angle - status["vector_angle"]) / rate)
+    session.drive.vector(angle=angle, rate=rate, current=current, rise=current / 0.3, acceleration=acceleration)
     session.hold(0.25)
     return wait_until_still(session)
 

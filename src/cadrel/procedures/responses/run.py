@@ -195,7 +195,12 @@ def _outcome(
             **modelled,
         },
     )  # fmt: skip
-    return Outcome(findings=findings, runs=[run], summary=_summary(request, last, mode))
+    return Outcome(
+        findings=findings,
+        runs=[run],
+        summary=_summary(request, last, mode),
+        plant=None if chain is None else chain.load,
+    )
 
 
 def _curves(measured: Measured, unit: str) -> dict[str, Any]:

@@ -115,6 +115,7 @@ def strip_from(facts: AxisFacts, contact: Contact, *, user_id: int | None) -> di
             "switches": {},
             "time": None,
             "last_stop": None,
+            "swung": None,
             "run": None,
         }
     text, lamp = STATES[status["mode"]]
@@ -161,6 +162,7 @@ def strip_from(facts: AxisFacts, contact: Contact, *, user_id: int | None) -> di
         "index": "seen" if status["index_seen"] else "not yet",
         "time": status["time"],
         "last_stop": status["last_stop"],
+        "swung": {"hz": status["swung_hz"], "time": status["swung_at"]} if status.get("swings") else None,
         "run": status["consent"],
     }
 

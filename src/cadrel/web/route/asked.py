@@ -57,9 +57,12 @@ def set_asked(axis: Axis, step: str, typed: Mapping[str, str], *, who: Any) -> l
             continue
         p, before = REGISTRY[key], axis.values.get(key)
         unit = (before or {}).get("unit") or p.unit or units_of(p.quantity)[0]
-        entry: Entry = {"value": text, "unit": unit, "source": "typed"}
+        entry: Entry = {"value": text, "source": "typed"}
+        if not p.choices:
+            entry["unit"] = unit
         check_entry(key, entry, axis.values)
-        entry["value"] = float(text)
+        if not p.choices:  # of a choice its key is kept, as it is written
+            entry["value"] = float(text)
         if before is None or before.get("value") != entry["value"]:
             entries[key] = entry
     if entries:

@@ -370,7 +370,7 @@ def _verdict(run: Any, model: Any) -> dict[str, Any]:
     rows, twin = [], run.metrics.get("twin", {})
     of_twin = {"Settling time": "settling_time", "Following error": "following_error"}
     for c in run.metrics.get("criteria", []):
-        scale, shown = (1e3, "ms") if c["unit"] == "s" else (per, unit)
+        scale, shown = {"s": (1e3, "ms"), "rad": (per, unit)}.get(c["unit"], (1.0, c["unit"]))
         rows.append(
             {
                 "what": c["what"],

@@ -60,6 +60,7 @@ UNITS = {
     "angle": "rad",
     "excitation": "",
     "acceleration": "rad/s²",
+    "inductance": "mH",
 }
 # injection point -> the quantity an excitation has there
 INJECTED = {
@@ -169,6 +170,8 @@ def plots_of(axis: Axis, step: str, runs: Sequence[Run], pinned: Sequence[Run]) 
             plots.append(_plant_plot(newest))
         if newest.curves.get("friction"):
             plots.append(_friction_plot(newest, units))
+        if newest.curves.get("saturation"):
+            plots.append(_saturation_plot(newest))
         if newest.curves.get("torque"):
             plots.append(_turn_plot(newest))
         if newest.curves.get("responses"):
@@ -261,6 +264,30 @@ def _friction_plot(run: Run, units: dict[str, tuple[str, float]]) -> dict[str, A
     return {
         "title": "Friction over speed", "kind": "time", "x_label": unit, "series": [curve, *measured],
         "run": run.number, "run_id": run.pk, "id": f"friction-{run.pk}",
+    }  # fmt: skip
+
+
+def _saturation_plot(run: Run) -> dict[str, Any]:
+    """Inductance of both axes over their current, and what small currents showed."""
+    c = run.curves["saturation"]
+    unit = UNITS["inductance"]
+
+    def series(key: str, label: str, quantity: str, style: str, x: list[float], y: list[float]) -> dict[str, Any]:
+        return {
+            "label": label, "quantity": quantity, "like": "inductance", "unit": unit, "style": style, "key": key,
+            "x": x, "y": y,
+        }  # fmt: skip
+
+    rows = [
+        series(key, f"Inductance {key}", quantity, "solid", c[key]["current"], c[key]["inductance"])
+        for key, quantity in (("q", "inductance"), ("d", "model"))
+    ]
+    rows.append(
+        series("small", "At small currents, q", "inductance", "dots", [c["small"]["current"]], [c["small"]["q"]])
+    )
+    return {
+        "title": "Inductance over current", "kind": "time", "x_label": UNITS["current"], "series": rows,
+        "run": run.number, "run_id": run.pk, "id": f"saturation-{run.pk}",
     }  # fmt: skip
 
 

@@ -13,6 +13,7 @@ export const COLOURS = {
   voltage: colour("voltage"),
   error: "#7a4fa3",
   acceleration: "#6b6b00",
+  inductance: "#7a4fa3",
   counts: colour("position"),
   angle: "#7a4fa3",
   state: "#59626b",

@@ -44,7 +44,8 @@ export function takeFrom(event) {
 const RECENT = 30; // [s] of drive time that a STOP of somebody else is told
 
 /**
- * What stands across the sheet: a STOP of somebody else as what it was, a database that is away.
+ * What stands across the sheet: a database that is away, a STOP of somebody else as what it was, gains that the drive
+ * halved.
  * @param {any} live @param {string} me @returns {string}
  */
 export function whatToTell(live, me) {
@@ -54,6 +55,13 @@ export function whatToTell(live, me) {
   const stop = live.last_stop;
   if (stop && live.time - stop.time < RECENT && !String(stop.by).startsWith(`${me} (`) && stop.by !== me) {
     return `${stop.why}. The axis was stopped; its run and its consent have ended.`;
+  }
+  const swung = live.swung;
+  if (swung && live.time - swung.time < RECENT) {
+    return (
+      `The loop swung ever wider at ${swung.hz.toFixed(0)} Hz: the drive halved the gains of velocity and position ` +
+      "loop and went on. They are in its working memory only; keep lower ones, or tune anew."
+    );
   }
   return "";
 }

@@ -1,0 +1,57 @@
+"""Friction is fed forward where the planned move on the twin likes it, and only there."""
+
+import math
+
+from cadrel.core.control import Gains
+from cadrel.core.tuning import FRICTION_SHARE
+from cadrel.procedures import PROCEDURES, Session
+from cadrel.procedures.acceptance import moved, plan_stroke
+from cadrel.procedures.position import friction_share
+from tests.procedures.test_stops import LIFT, Ready, typed
+
+SHORT = {"goal.distance": typed(300.0, "mm"), "goal.move_time": typed(1450.0, "ms"), "goal.window": typed(0.05, "mm")}
+RUBS = LIFT.coulomb_motor + LIFT.coulomb_load
+
+
+def session_with(position_gain: float, crossover_hz: float, **entries: object) -> tuple[Session, Gains]:
+    ready = Ready(LIFT, **{**SHORT, **entries})  # type: ignore[arg-type]
+    consent = PROCEDURES["acceptance"].consent(ready.axis, ready.client.read())
+    session = Session(drive=ready.client, axis=ready.axis, consent=consent, plant=ready.plant)
+    session.refresh()
+    gain = 2 * math.pi * crossover_hz * (LIFT.inertia_motor + LIFT.inertia_load)
+    gains = Gains.from_drive(session.values, session.rates).with_(
+        velocity_gain=gain, velocity_reset=5 / (2 * math.pi * crossover_hz), position_gain=position_gain
+    )
+    session.write({
+        "load.friction": RUBS, "velocity.gain": gain, "velocity.reset_time": gains.velocity_reset,
+        "position.gain": position_gain, "position.velocity_feedforward": 1.0,
+        "position.acceleration_feedforward": 1.0,
+    })  # fmt: skip
+    return session, gains
+
+
+def test_a_firm_loop_follows_closer_with_it_and_the_machine_agrees() -> None:
+    session, gains = session_with(40.0, 30.0)
+    assert friction_share(session, gains) == FRICTION_SHARE
+    errors = []
+    for share in (0.0, FRICTION_SHARE):
+        session.write({"position.friction_feedforward": share})
+        _, moves = moved(session, plan_stroke(session), 1)
+        session.standstill()
+        errors.append(max(m.following_error_peak for m in moves))
+    assert errors[1] < errors[0]
+
+
+def test_where_friction_is_not_known_or_no_move_can_be_planned_none_is() -> None:
+    session, gains = session_with(40.0, 30.0)
+    session.write({"load.friction": 0.0})
+    assert friction_share(session, gains) == 0.0, "nothing to feed forward is none the better"
+    session.write({"load.friction": RUBS})
+    session.values["limit.velocity"] *= 1e-3
+    assert friction_share(session, gains) == 0.0
+
+
+def test_friction_taken_for_far_more_than_it_is_would_push_the_axis_and_is_not_fed_forward() -> None:
+    session, gains = session_with(40.0, 30.0)
+    session.write({"load.friction": 8 * RUBS})  # as another, dirtier axis had it
+    assert friction_share(session, gains) == 0.0

@@ -127,8 +127,10 @@ def run_velocity_loop(session: Session) -> Outcome:
         if seen.closed is not None:
             outcome.runs.append(seen.closed.run)
     except BaseException:
-        session.write(velocity_values(before))
+        session.write({**velocity_values(before), "position.gain": before.position_gain})
         raise
+    if session.swings:  # the drive halved the position gain too, which is none of this run's to change
+        session.write({"position.gain": before.position_gain})
     go_back_unless_proven(session, outcome, velocity_values(before))
     return outcome
 

@@ -3,6 +3,7 @@
 import math
 from collections.abc import Callable
 from dataclasses import replace
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -10,8 +11,8 @@ import pytest
 from cadrel.core.motion import move_profile, stroke_sequence
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import SimulatedDrive
-from cadrel.core.simulation.layout import TICK
-from cadrel.core.simulation.oscillation import LOUD
+from cadrel.core.simulation.layout import TICK, TV, fresh_state
+from cadrel.core.simulation.oscillation import LOUD, _swings_wider
 from cadrel.link import LinkedDrive
 from tests.conftest import rig_of
 from tests.core.simulation.test_drive import started
@@ -117,3 +118,37 @@ def test_moves_at_the_limit_steps_and_noise_are_no_swing(make_drive: Make, pushe
             drive.link.wait(0.02)
     assert drive.status()["swings"] == 0 and drive.status()["mode"] == "position"
     assert simulated.time > 0.5
+
+
+def noticed_after(current: np.ndarray) -> float | None:
+    """Seconds until a current [A] is taken for a swing that grows, by a drive of 4 A continuous and 12 A at most."""
+    state = fresh_state(supply_voltage=300.0, theta=0.0, seed=1)
+    limits = SimpleNamespace(current_limit=12.0, current_continuous=4.0)
+    for k, value in enumerate(current):
+        if _swings_wider.py_func(state, limits, float(value)):
+            return TV * (k + 1)
+    return None
+
+
+def test_a_current_that_alternates_by_the_sample_for_some_samples_is_no_swing() -> None:
+    # What filters made of a step of the command at the limit, as recorded: it is over after ten samples.
+    limited = np.array([23.0, -49.0, 78.0, -16.0, 54.0, -5.4, 38.0, -11.0, 23.0, -11.8, 9.0, -4.0])
+    assert noticed_after(np.concatenate([limited, np.zeros(400)])) is None
+
+
+@pytest.mark.parametrize("hz", [25.0, 80.0, 240.0, 600.0])
+def test_a_swing_that_doubles_in_20_ms_is_noticed_soon_after_it_is_loud(hz: float) -> None:
+    time = TV * np.arange(1200)
+    grown = 0.02 * 2 ** (time / 0.02)
+    swing = np.clip(grown * np.sin(2 * math.pi * hz * time), -30.0, 30.0)
+    found = noticed_after(swing)
+    assert found is not None
+    loud = float(time[np.argmax(grown > LOUD * 4.0)])
+    assert found - loud < max(0.05, 3 / hz)
+
+
+@pytest.mark.parametrize("hz", [25.0, 80.0, 240.0, 600.0])
+def test_a_swing_that_keeps_its_size_or_dies_is_none_that_grows(hz: float) -> None:
+    time = TV * np.arange(2000)
+    for rate in (0.0, -0.05):
+        assert noticed_after(8.0 * 2 ** (rate * time / 0.02) * np.sin(2 * math.pi * hz * time)) is None

@@ -265,7 +265,7 @@ _REALS = (
     "hall_edge hall_edge_angle trip_velocity trip_position coil resistor_rise catch_level catch_d catch_q catch_base_d "
     "catch_base_q pin_place pin_load brake_from "
     "omega3 theta3 bristle1 bristle2 winding_rise base_at base_speed scale_off "
-    "gain_share swing_mean swing_peak swing_last swing_before swung_hz "
+    "gain_share swing_mean swing_peak swing_last swing_before swing_first swung_hz "
 ).split()
 _WHOLES = (
     "tick chopper stuck1 stuck2 counts count_zero edge_count edge_last_count edge_way edge_fresh hall hall_last "
@@ -274,7 +274,7 @@ _WHOLES = (
     "rec_filled rec_left rec_pre trig_signal trig_rising moving lost counts_last word word_last word_errors "
     "word_row word_peak words brake brake_time brake_kept brake_told brake_timer brake_lead brake_wait brake_hand "
     "closing second hall_jumps resistor_hot stretched coasted guard_cuts stop_limit shorted catching catch_wait "
-    "brake_free swing_samples swing_length swing_halves swing_sign swung "
+    "brake_free swing_samples swing_length swing_halves swing_lasted swing_sign swung "
 ).split()
 STATE = np.dtype(
     [(n, np.float64) for n in _REALS]

@@ -17,10 +17,16 @@ SLOWEST_HZ = 8.0  # what is slower is motion
 SLOWLY = 1.0 - math.exp(-2.0 * math.pi * SLOWEST_HZ * TV)
 LONGEST = 120  # [samples] of a half period: 30 ms, 17 Hz
 LOUD = 0.4  # of the continuous current: what is smaller is heard, but harms nothing
-WIDER = 1.02  # times the half period of the same sign before
-FULL = 0.95  # of the current limit: no wider swing can be had
+KEPT = 0.85  # of the half period of the same sign before, that each must reach: samples miss the tip of a quick one
+GROWN = (
+    1.35  # times the first of them, that the last must reach: more than sampling makes of a swing that keeps its size
+)
+FULL = 0.95  # of the current limit
 EVEN = 0.6  # of the half period before, or that of this one: a period, not noise
 HALVES = 4  # half periods in a row
+LASTS = (
+    60  # [samples], 15 ms, that they take together: filters that answer a step at the limit alternate for a few samples
+)
 EASED = 0.5  # share of the gains that is kept
 MOST_EASED = 3  # times within one enabling; then power is cut
 
@@ -28,8 +34,8 @@ MOST_EASED = 3  # times within one enabling; then power is cut
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def forget_swing(s):
     """Begin anew: the loops were not closed, or something else makes them swing."""
-    s.swing_mean = s.swing_peak = s.swing_last = s.swing_before = 0.0
-    s.swing_samples = s.swing_length = s.swing_halves = 0
+    s.swing_mean = s.swing_peak = s.swing_last = s.swing_before = s.swing_first = 0.0
+    s.swing_samples = s.swing_length = s.swing_halves = s.swing_lasted = 0
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
@@ -43,14 +49,19 @@ def _swings_wider(s, c, current):
         s.swing_peak = max(s.swing_peak, min(abs(off), c.current_limit))
         return False
     shorter, longer = min(s.swing_samples, s.swing_length), max(s.swing_samples, s.swing_length)
-    wider = s.swing_peak >= min(WIDER * s.swing_before, FULL * c.current_limit)
-    if wider and s.swing_peak >= LOUD * c.current_continuous and shorter >= EVEN * longer:
+    full = FULL * c.current_limit  # no wider swing can be had
+    least = max(min(KEPT * s.swing_before, full), LOUD * c.current_continuous)
+    if s.swing_peak >= least and shorter >= EVEN * longer:
+        if s.swing_halves < 2:
+            s.swing_first = max(s.swing_first, s.swing_peak)
         s.swing_halves += 1
+        s.swing_lasted += s.swing_samples
     else:
-        s.swing_halves = 0
-    s.swing_before, s.swing_last, s.swing_peak = s.swing_last, s.swing_peak, abs(off)
+        s.swing_halves, s.swing_lasted, s.swing_first = 0, 0, 0.0
+    s.swing_before, s.swing_last, s.swing_peak = s.swing_last, s.swing_peak, min(abs(off), c.current_limit)
     s.swing_length, s.swing_samples, s.swing_sign = s.swing_samples, 1, sign
-    return s.swing_halves >= HALVES
+    wider = max(s.swing_last, s.swing_before) >= min(GROWN * s.swing_first, full)
+    return wider and s.swing_halves >= HALVES and s.swing_lasted >= LASTS
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)

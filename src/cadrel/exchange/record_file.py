@@ -33,7 +33,8 @@ class RecordFile:
 
 # Follows from the device and the axis: what the drive's input is set to.
 ABOUT_THE_INPUT = (
-    "feedback.counts", "feedback.device", "feedback.periods", "feedback.word_",
+    "feedback.counts", "feedback.device", "feedback.periods", "feedback.word_", "feedback.second_counts",
+    "feedback.position_device",
 )  # fmt: skip
 
 

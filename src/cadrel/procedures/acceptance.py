@@ -15,6 +15,7 @@ from cadrel.link import Recording
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.foreseen import Foreseen, foresee, laid_over, parted
+from cadrel.procedures.on_load import apart, lost_motion
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.session import Session
 
@@ -97,7 +98,9 @@ def run_acceptance(session: Session) -> Outcome:
         kind="acceptance",
         title=f"Move × {repeats}",
         period=record.period,
-        channels=record.channels if foreseen is None else record.channels | laid_over(foreseen, record),
+        channels=record.channels
+        | (laid_over(foreseen, record) if foreseen is not None else {})
+        | ({"apart": apart(record).astype(np.float32)} if session.on_load else {}),
         excitation={"distance": goal.distance, "repeats": repeats},
         metrics=result,
     )
@@ -117,7 +120,8 @@ def run_acceptance(session: Session) -> Outcome:
             if worst is not None
             else Finding(
                 kind="acceptance", label="Worst following error", value=result["following_error"], unit="rad", run=0
-            )
+            ),
+            *(lost_motion(session, record) if session.on_load else []),
         ],
         verdict=decide(
             "acceptance",
@@ -153,7 +157,7 @@ def moved(session: Session, profile: Profile, repeats: int) -> tuple[Recording, 
     with session.enabled("position"):
         session.hold(0.3)
         session.arm(
-            CHANNELS,
+            [*CHANNELS, *(["load_position"] if session.on_load else [])],
             seconds=seconds,
             divider=divider,
             pre=round(0.05 / (divider * session.rates.current)),
@@ -166,7 +170,7 @@ def moved(session: Session, profile: Profile, repeats: int) -> tuple[Recording, 
     moves = measure_moves(
         record.time,
         record["position_ref"],
-        record["position"],
+        record[session.place],
         record["profile_active"],
         record["i_q"],
         window=goal.window,
@@ -181,7 +185,7 @@ def _why_not(session: Session, record: Recording) -> list[str]:
     rest = (
         record["following_error"][:first]
         if "following_error" in record.channels
-        else (record["position_ref"] - record["position"])[:first]
+        else (record["position_ref"] - record[session.place])[:first]
     )
     if len(rest) < FEWEST_AT_REST:
         return []

@@ -39,7 +39,9 @@ def at_rest_after_a_kick(session: Session, mode: str, size: float) -> tuple[floa
     wave = np.concatenate([np.full(moved, size), np.full(moved, -size), np.zeros(rests)])
     with session.enabled(mode):
         session.hold(0.1)
-        record = session.excite_and_record(["position", "i_q_ref"], mode, wave, divider=session.rates.ticks, repeats=1)
+        record = session.excite_and_record(
+            [session.place, "i_q_ref"], mode, wave, divider=session.rates.ticks, repeats=1
+        )
     session.standstill()
     return _trembling(session, record, slice(-round(LOOKED_AT * rests), None))
 
@@ -59,19 +61,19 @@ def at_rest_after_a_stroke(session: Session) -> tuple[float, float]:
     with session.enabled("position"):
         session.hold(0.1)
         session.arm(
-            ["position", "i_q_ref", "profile_active"], seconds=sequence.duration, signal="profile_active", level=0.5
+            [session.place, "i_q_ref", "profile_active"], seconds=sequence.duration, signal="profile_active", level=0.5
         )
         session.drive.run_path(sequence.segments)
         record = session.recorded(at_most=sequence.duration + 3)
     session.standstill()
     rests = round(LOOKED_AT * RESTED / record.period)
-    half = len(record["position"]) // 2
-    ends = [_trembling(session, record, slice(end - rests, end)) for end in (half, len(record["position"]))]
+    half = len(record["i_q_ref"]) // 2
+    ends = [_trembling(session, record, slice(end - rests, end)) for end in (half, len(record["i_q_ref"]))]
     return max(e[0] for e in ends), max(e[1] for e in ends)
 
 
 def _trembling(session: Session, record: Recording, quiet: slice) -> tuple[float, float]:
-    position, current = record["position"][quiet], record["i_q_ref"][quiet]
+    position, current = record[session.place][quiet], record["i_q_ref"][quiet]
     time = np.arange(len(current))
     left = current - np.polyval(np.polyfit(time, current, 1), time)
     flicker = float(np.abs(position - np.median(position)).max())
@@ -83,7 +85,7 @@ def small_step(session: Session, gain: float) -> float:
     torque = 0.5 * session.axis.motor.torque_constant * session.values["limit.current"]
     by_torque = torque / max(session.values["velocity.gain"] * gain, 1e-12)
     by_speed = 0.3 * session.consent.speed / gain
-    return max(min(by_torque, by_speed, 0.2 * session.consent.travel), 6 * session.axis.feedback.count_angle)
+    return max(min(by_torque, by_speed, 0.2 * session.consent.travel), 6 * session.place_count)
 
 
 def kick_size(session: Session, gain: float) -> float:

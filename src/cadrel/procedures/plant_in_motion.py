@@ -166,9 +166,8 @@ def pass_in_motion(session: Session, signal: FloatArray, home: float, speed: flo
         session.go_to(home - direction * 0.75 * session.consent.travel, speed=APPROACH * bias)
         session.run_at(speed)
         session.hold(0.15)
-        record = session.excite_and_record(
-            ["torque_cmd", "velocity", "i_q"], "torque", signal, divider=session.rates.ticks, repeats=repeats
-        )
+        channels = ["torque_cmd", "velocity", "i_q", *(["load_position"] if session.on_load else [])]
+        record = session.excite_and_record(channels, "torque", signal, divider=session.rates.ticks, repeats=repeats)
         session.drive.run_at(0.0, acceleration=bias / GENTLE)
         session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
     return record

@@ -1,12 +1,22 @@
 """Position gain and feedforward around the tuned velocity loop; a step before and after."""
 
 import math
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
-from cadrel.core.control import Gains, TwoMass, Winding, position_open, read_margins, step_response, velocity_plant
+from cadrel.core.control import (
+    Gains,
+    TwoMass,
+    Winding,
+    position_open,
+    position_over_speed,
+    read_margins,
+    step_response,
+    velocity_plant,
+)
+from cadrel.core.control.load import ComplexArray
 from cadrel.core.errors import CadrelError
 from cadrel.core.response import FrequencyResponse, curve_of, folded, measure_step
 from cadrel.core.tuning import FRICTION_SHARE, tune_position
@@ -26,6 +36,7 @@ from cadrel.procedures.judging import (
     ripple_criterion,
     small_step,
 )
+from cadrel.procedures.on_load import measure_on_load
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import Session
 
@@ -56,12 +67,14 @@ def run_position_loop(session: Session) -> Outcome:
     load = model_of(session)
     working = Winding.from_drive(session.values)
     winding = session.plant.winding(working)
+    met = _met(session, before)
     gains, limited_by = tune_position(
         load,
         winding,
         before,
         session.asked,
-        measured=measured_plant(session),
+        measured=met.plant,
+        over_speed=met.over_speed,
         working=working,
         settling=session.axis.goal.settling_time,
     )
@@ -90,12 +103,31 @@ def run_position_loop(session: Session) -> Outcome:
         if changes["position.friction_feedforward"] == 0.0:
             session.note("Friction is not fed forward: on the twin the planned move is none the better for it.")
         new = _step(session, size, 0.5)
-        outcome = _outcome(session, gains, before, limited_by, load, winding, changes, kept, size, old, new, ripple)
+        outcome = _outcome(
+            session, gains, before, limited_by, load, winding, changes, kept, size, old, new, ripple, met
+        )
     except BaseException:
         session.write(kept)
         raise
     go_back_unless_proven(session, outcome, kept)
     return outcome
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class _Met:
+    """The velocity plant as measured, and the position fed back over its speed."""
+
+    plant: FrequencyResponse | None
+    over_speed: ComplexArray | None = None  # None: the motor's own position
+    runs: list[RunRecord] = field(default_factory=list)  # from which it is known, where they are this procedure's
+
+
+def _met(session: Session, gains: Gains) -> _Met:
+    """What the velocity step measured; where the load has a device, motor and load measured anew together."""
+    if not session.on_load:
+        return _Met(plant=measured_plant(session))
+    found = measure_on_load(session, gains, 0.02)
+    return _Met(plant=found.plant, over_speed=found.over_speed, runs=[found.run])
 
 
 def friction_share(session: Session, gains: Gains) -> float:
@@ -131,7 +163,7 @@ def _without_hunting(session: Session, gains: Gains) -> tuple[Gains, float]:
     A loop that is calm by every margin may hunt between two steps of its device, or through its play: a limit cycle,
     which less gain ends. What no lower gain ends is noise, and none of its doing.
     """
-    most = max(STEPS_AT_REST * session.axis.feedback.count_angle, WINDOW_SHARE * session.axis.goal.window)
+    most = max(STEPS_AT_REST * session.place_count, WINDOW_SHARE * session.axis.goal.window)
 
     def look(tried: Gains) -> tuple[float, bool]:
         session.enter("looking for hunting at rest", 0.45)
@@ -170,7 +202,7 @@ def _step(session: Session, size: float, share: float) -> dict[str, Any]:
     with session.enabled("position"):
         session.hold(0.1)
         record = session.excite_and_record(
-            ["position", "position_ref", "i_q", "velocity"],
+            ["position", "position_ref", "i_q", "velocity", *(["load_position"] if session.on_load else [])],
             "position",
             wave,
             divider=session.rates.ticks,
@@ -181,7 +213,7 @@ def _step(session: Session, size: float, share: float) -> dict[str, Any]:
     middle = float(mean["position_ref"].mean())
     metrics = measure_step(
         session.rates.velocity * np.arange(length, dtype=np.float64),
-        mean["position"][:length],
+        mean[session.place][:length],
         start=middle - size,
         target=middle + size,
         band=0.05,
@@ -202,10 +234,11 @@ def _outcome(
     old: dict[str, Any],
     new: dict[str, Any],
     ripple: float,
+    met: _Met,
 ) -> Outcome:
     grid = np.geomspace(1.0, 1500.0, 400)
     model = velocity_plant(load, winding, gains, grid)
-    loop = position_open(model, gains, grid)
+    loop = position_open(model, gains, grid, position_over_speed(load, winding, gains, grid))
     predicted = read_margins(loop, grid)
     margins: dict[str, Any] = {
         "predicted": predicted.as_dict(),
@@ -220,11 +253,11 @@ def _outcome(
         "predicted_margins": predicted.as_dict(),
     }
     metrics: dict[str, Any] = predicted.as_dict()
-    plant = measured_plant(session)
+    plant = met.plant
     measured = None
     if plant is not None:
         f = plant.frequency
-        measured_loop = position_open(plant.value, gains, f)
+        measured_loop = position_open(plant.value, gains, f, met.over_speed)
         measured = read_margins(measured_loop, f)
         metrics = measured.as_dict()
         margins["measured"] = metrics
@@ -251,6 +284,7 @@ def _outcome(
                 curves=curves,
             )
         )
+    runs += met.runs
     session.enter("done", 1.0)
     return Outcome(
         findings=[
@@ -260,7 +294,7 @@ def _outcome(
                 value=gains.position_gain,
                 unit="1/s",
                 run=1,
-            )
+            ),
         ],
         changes=changes,
         runs=runs,

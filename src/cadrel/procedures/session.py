@@ -105,6 +105,23 @@ class Session:
         self.drive.write(values)
         self.values.update(values)
 
+    @property
+    def on_load(self) -> bool:
+        """Whether the position loop compares with a device on the load."""
+        return self.values["feedback.position_device"] != 0.0 and self.values["feedback.second_counts"] != 0.0
+
+    @property
+    def place(self) -> str:
+        """The recorder's signal of the position that the position loop compares."""
+        return "load_position" if self.on_load else "position"
+
+    @property
+    def place_count(self) -> float:
+        """One count of the device that the position loop compares. [rad] at the motor"""
+        if self.on_load:
+            return 2 * math.pi / abs(self.values["feedback.second_counts"])
+        return self.axis.feedback.count_angle
+
     # --- power ------------------------------------------------------------------------------------------------
 
     @contextmanager

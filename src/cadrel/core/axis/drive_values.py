@@ -154,6 +154,8 @@ def _device_values(axis: AxisModel) -> dict[str, float]:
         "feedback.word_error": FLAG_CODES[word.error_bit] if word else 0.0,
         "feedback.word_warning": FLAG_CODES[word.warning_bit] if word else 0.0,
         "feedback.word_latency": telegram_time(device),
+        "feedback.second_counts": 0.0 if axis.second is None else axis.second.counts_per_turn,
+        "feedback.position_device": float(axis.second is not None and axis.second.closes_position),
     }
 
 

@@ -174,6 +174,11 @@ def unsupported(axis: AxisModel) -> str:
     kind = axis.motor.kind
     if kind not in ("rotary", "linear"):
         return f"The drive controls synchronous motors; it cannot run one of the kind '{_choice('sheet.kind', kind)}'."
+    if axis.second is not None and axis.second.closes_velocity:
+        return (
+            "The drive takes velocity from the device on the motor only. Choose that one as "
+            f"{field_of('feedback.velocity_from')}; the position loop may use the second device."
+        )
     return ""
 
 

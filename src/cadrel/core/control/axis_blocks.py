@@ -67,8 +67,14 @@ def _continuous(winding: Winding, load: TwoMass) -> tuple[FloatArray, tuple[str,
     return slopes, names
 
 
-def motor_and_load(winding: Winding, load: TwoMass, *, tick: float, tail: float) -> Block:
-    """Return voltage -> current, angle, how far the shaft moves in the tick, and in the last `tail` seconds of it."""
+LOAD_ANGLE = "load angle"
+
+
+def motor_and_load(winding: Winding, load: TwoMass, *, tick: float, tail: float, shows_load: bool = False) -> Block:
+    """Return voltage -> current, angle, how far the shaft moves in the tick, and in the last `tail` seconds of it.
+
+    With `shows_load` the angle of the load is the last output.
+    """
     slopes, names = _continuous(winding, load)
     n = len(names)
     step = exponential(slopes * tick)
@@ -81,6 +87,11 @@ def motor_and_load(winding: Winding, load: TwoMass, *, tick: float, tail: float)
         rows.append(moved - (early[n - 1, :n] - stays))
         through.append(driven - early[n - 1, n])
         outputs.append("moved last")
+    if shows_load:
+        twisted = np.eye(n)[names.index("twist")] if "twist" in names else np.zeros(n)
+        rows.append(stays - twisted)
+        through.append(0.0)
+        outputs.append(LOAD_ANGLE)
     return Block(
         step[:n, :n],
         step[:n, n:],
@@ -149,9 +160,11 @@ def sampled_axis(
     current_reset: float,
     *,
     absolute: bool,
+    on_load: bool = False,
 ) -> Block:
     """Return torque command and known speed -> "raw speed" and "position" as measured, over a velocity sample.
 
+    With `on_load` the position is that of a device on the load, which tells it without delay; the speed is the motor's.
     Without `absolute` there is no "position", and no state that only integrates: the velocity loop needs none.
 
     Notes
@@ -162,7 +175,7 @@ def sampled_axis(
     tick = rates.current
     tail = sensor.latency - min(int(sensor.latency / tick + 1e-9), MOST_LATE) * tick
     parts = [
-        motor_and_load(winding, load, tick=tick, tail=tail if 1e-9 < tail < tick else 0.0),
+        motor_and_load(winding, load, tick=tick, tail=tail if 1e-9 < tail < tick else 0.0, shows_load=on_load),
         current_regulator(current_gain, current_reset, winding.emf, tick=tick),
     ]
     if sensor.tracking > 0.0:
@@ -171,6 +184,7 @@ def sampled_axis(
         parts.append(_late(sensor.latency, tick=tick))
     late = len(parts) > 2
     outputs = [ANGLE, *(["lag"] if late else []), *(["mean tracked speed"] if sensor.tracking > 0.0 else [])]
+    outputs += [LOAD_ANGLE] if on_load else []
     fast = connect(parts, inputs=("torque", "known_speed"), outputs=outputs).held(rates.ticks)
     place = fast.c[0] - (fast.c[1] if late else 0.0)  # what the device shows
     if sensor.tracking > 0.0:
@@ -179,6 +193,8 @@ def sampled_axis(
         whole, speed, fed = _with_difference(fast, place)
     rows, names = [speed], ["raw speed"]
     if absolute:
+        if on_load:
+            place = fast.c[outputs.index(LOAD_ANGLE)]
         rows.append(np.concatenate([place, np.zeros(len(whole.a) - len(place))]))
         names.append("position")
         fed = np.vstack([fed, np.zeros((1, 2))])

@@ -49,6 +49,7 @@ class Gains:
     shaping_hz: float = 0.0  # notch that planned moves pass; no part of the loop
     shaping_depth_db: float = 0.0
     shaping_width: float = 1.0
+    on_load: bool = False  # the position loop compares with a device on the load; velocity is the motor's
     rates: Rates = field(default_factory=Rates)
     sensor: Sensor = field(default_factory=Sensor)
 
@@ -74,6 +75,7 @@ class Gains:
             shaping_hz=values["position.shaping_frequency"],
             shaping_depth_db=values["position.shaping_depth"],
             shaping_width=values["position.shaping_width"],
+            on_load=values["feedback.position_device"] != 0.0 and values["feedback.second_counts"] != 0.0,
             rates=rates or Rates(),
             sensor=Sensor.from_drive(values),
         )
@@ -153,8 +155,9 @@ def speed_filter(gains: Gains) -> Block:
 
 def _axis(load: TwoMass, winding: Winding, gains: Gains, *, absolute: bool) -> Block:
     return sampled_axis(
-        load, winding, gains.sensor, gains.rates, gains.current_gain, gains.current_reset, absolute=absolute
-    )
+        load, winding, gains.sensor, gains.rates, gains.current_gain, gains.current_reset, absolute=absolute,
+        on_load=absolute and gains.on_load,
+    )  # fmt: skip
 
 
 def _speed_known(gains: Gains) -> Block:
@@ -280,6 +283,19 @@ def position_of_speed(gains: Gains, frequency: FloatArray) -> ComplexArray:
     return summed * (1 + 2 * TRACKING_DAMPING * step / (tick * gains.sensor.tracking))
 
 
+def position_over_speed(load: TwoMass, winding: Winding, gains: Gains, frequency: FloatArray) -> ComplexArray:
+    """Return the motor's measured speed to the position that is fed back, the load's where it has the device. [s]
+
+    The first needs no model. The second is the shaft's, with the blocks' own sampling: both follow from the same
+    voltage, so that their ratio is the same whatever made it.
+    """
+    if not gains.on_load:
+        return position_of_speed(gains, frequency)
+    axis = _axis(load, winding, gains, absolute=True)
+    place, speed = (axis.response(frequency, output=name, entry="torque") for name in ("position", "raw speed"))
+    return place / speed
+
+
 def closed(loop: ComplexArray) -> ComplexArray:
     """Return L / (1 + L)."""
     return loop / (1 + loop)
@@ -295,11 +311,21 @@ def velocity_open(plant: ComplexArray, gains: Gains, frequency: FloatArray) -> C
     return velocity_controller(gains, frequency) * plant * feedback_filter(gains, frequency)
 
 
-def position_open(plant: ComplexArray, gains: Gains, frequency: FloatArray) -> ComplexArray:
-    """Return the open position loop around the closed velocity loop."""
+def position_open(
+    plant: ComplexArray, gains: Gains, frequency: FloatArray, over_speed: ComplexArray | None = None
+) -> ComplexArray:
+    """Return the open position loop around the closed velocity loop.
+
+    `over_speed` is the position fed back over the motor's measured speed, measured or from `position_over_speed`; it
+    may be left out where that is the motor's own position. Raises `ValueError` where it is not. [s]
+    """
+    if over_speed is None:
+        if gains.on_load:
+            raise ValueError("a position loop on the load needs what the load makes of the motor's speed")
+        over_speed = position_of_speed(gains, frequency)
     loop = velocity_open(plant, gains, frequency)
     command_to_speed = velocity_controller(gains, frequency) * plant / (1 + loop)
-    return gains.position_gain * command_to_speed * position_of_speed(gains, frequency)
+    return gains.position_gain * command_to_speed * over_speed
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -313,14 +339,14 @@ class LoopResponses:
 
 
 def loop_responses(
-    load: TwoMass | ComplexArray, winding: Winding, gains: Gains, frequency: FloatArray
+    load: TwoMass, winding: Winding, gains: Gains, frequency: FloatArray
 ) -> dict[LoopName, LoopResponses]:
-    """Return current, velocity and position loop on a grid. `load` is a model, or a measured velocity plant."""
-    plant = velocity_plant(load, winding, gains, frequency) if isinstance(load, TwoMass) else load
+    """Return current, velocity and position loop of a model on a grid."""
+    plant = velocity_plant(load, winding, gains, frequency)
     loops: dict[LoopName, ComplexArray] = {
         "current": current_open(winding, gains, frequency),
         "velocity": velocity_open(plant, gains, frequency),
-        "position": position_open(plant, gains, frequency),
+        "position": position_open(plant, gains, frequency, position_over_speed(load, winding, gains, frequency)),
     }
     result: dict[LoopName, LoopResponses] = {}
     for key, loop in loops.items():

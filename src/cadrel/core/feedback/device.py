@@ -151,6 +151,8 @@ class SecondDevice:
     """A device on the load."""
 
     counts_per_turn: float  # of the motor, signed: negative where it is entered as inverted
+    closes_position: bool = False  # the position loop compares with it, not with the device on the motor
+    closes_velocity: bool = False
 
 
 def second_from_entries(values: Mapping[str, Entry]) -> SecondDevice | None:
@@ -158,4 +160,8 @@ def second_from_entries(values: Mapping[str, Entry]) -> SecondDevice | None:
     if choice_of(values, "second.kind") == "none":
         return None
     sign = -1.0 if choice_of(values, "second.direction") == "1" else 1.0
-    return SecondDevice(sign * reader_of(values)("second.resolution"))
+    return SecondDevice(
+        sign * reader_of(values)("second.resolution"),
+        closes_position=choice_of(values, "feedback.position_from") == "load",
+        closes_velocity=choice_of(values, "feedback.velocity_from") == "load",
+    )

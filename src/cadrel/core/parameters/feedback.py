@@ -311,4 +311,18 @@ FEEDBACK = (
         help=Help("Which device the position loop uses.", "The load's, for accuracy at the load.",
                   "Play between both makes it hunt."),
     ),
+    Parameter(
+        key="feedback.second_counts", label="Counts of the second device per motor revolution", symbol="N2",
+        quantity="count", storage="drive", step="feedback", minimum=-1e9, maximum=1e9, default=0.0, restart=True,
+        help=Help("What the drive makes of the device on the load; 0: there is none.",
+                  "Follows from its entries; negative where it is inverted.",
+                  "Another sign than the motor's device: the position loop runs away."),
+    ),
+    Parameter(
+        key="feedback.position_device", label="Device the position loop reads", symbol="", quantity="count",
+        storage="drive", step="feedback", minimum=0, maximum=1, default="0", restart=True,
+        choices=(("0", "device on the motor"), ("1", "second device")),
+        help=Help("Where the position comes from that the loop compares.", "Follows from the choice of loops.",
+                  "The load's, with a loop tuned on the motor's: what lies between them is inside the loop."),
+    ),
 )

@@ -9,7 +9,7 @@ moves.py       a recorded move -> settling from the end of the command, followin
 """
 
 from cadrel.core.response.curves import curve_of
-from cadrel.core.response.estimate import FrequencyResponse, average_responses, estimate_response
+from cadrel.core.response.estimate import FrequencyResponse, average_responses, estimate_response, without_ramp
 from cadrel.core.response.folding import folded, with_injected_position
 from cadrel.core.response.moves import MoveMetrics, measure_moves
 from cadrel.core.response.multisine import ExcitationError, log_lines, random_multisine, schroeder_multisine, swept_sine
@@ -31,4 +31,5 @@ __all__ = [
     "schroeder_multisine",
     "swept_sine",
     "with_injected_position",
+    "without_ramp",
 ]

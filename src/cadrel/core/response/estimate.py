@@ -91,6 +91,15 @@ def estimate_response(
     return FrequencyResponse(lines * rate_hz / period, value, np.minimum(coherence, 1.0), std)
 
 
+def without_ramp(signal: FloatArray, period: int) -> FloatArray:
+    """Return a signal without what it gains from period to period: the way of an axis that runs is a ramp.
+
+    `signal` has shape (n,), n two periods of `period` samples or more.
+    """
+    gain = float(np.mean(signal[period:] - signal[:-period])) / period
+    return np.asarray(signal - gain * np.arange(len(signal)), dtype=np.float64)
+
+
 def average_responses(parts: Sequence[FrequencyResponse]) -> FrequencyResponse:
     """Return the mean of responses on one grid, weighted by their variance.
 

@@ -123,11 +123,19 @@ def _edge_angle(sector, forward, c):
     return c.hall_offset + k * THIRD + off + (0.5 if forward else -0.5) * c.hall_hysteresis
 
 
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST, inline="always")
+def _count_load(s, p):
+    """What the device on the load shows, where there is one."""
+    if p.second_counts != 0.0:
+        s.second = math.floor(s.theta2 * p.second_counts / TWO_PI)
+
+
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def prime_device(s, p, c):
     """Take the device as it stands, as power-up does: an absolute one tells its angle, others count from here."""
     s.hall = hall_state(s.theta1, p.hall_states[_sector_at(p.pole_pairs * s.theta1, p.hall_edges)], p)
     s.lost = 0
+    _count_load(s, p)
     if p.device == INCREMENTAL:
         s.counts = math.floor(p.encoder_sign * s.theta_s * p.counts_per_rev / TWO_PI)
         s.count_zero = s.counts
@@ -157,8 +165,7 @@ def track_device(s, p, c, before):
         s.slipped += p.slip * max(s.theta1 - before, 0.0)
         shaft = s.theta1 + s.scale_off - s.slipped
         s.theta_s = min(max(s.theta_s, shaft - 0.5 * p.play), shaft + 0.5 * p.play)
-    if p.second_counts != 0.0:
-        s.second = math.floor(s.theta2 * p.second_counts / TWO_PI)
+    _count_load(s, p)
     if p.device == INCREMENTAL:
         _track_encoder(s, p, c, was)
         _watch_index(s, p, c, was)

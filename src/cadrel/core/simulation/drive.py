@@ -121,6 +121,8 @@ class SimulatedDrive:
         self._state = fresh
         self._apply()
         self._advance_kernel(4)
+        fresh.load_zero += fresh.position - fresh.load_position  # until it is homed, the load is where the motor is
+        fresh.load_position = fresh.place = fresh.position
         self._note("power_up")
 
     def wiring(self) -> dict[str, Any]:
@@ -452,7 +454,7 @@ class SimulatedDrive:
         for event in ("shutdown", "switch on", "enable operation"):
             self.power_state = machine.after(self.power_state, event)
         power_off(s)
-        s.position_ref, s.guard_low, s.guard_high, s.guard_speed = s.position, guard_low, guard_high, guard_speed
+        s.position_ref, s.guard_low, s.guard_high, s.guard_speed = s.place, guard_low, guard_high, guard_speed
         s.stopped = s.trip = s.swung = 0
         forget_swing(s)
         s.vec_angle = s.vec_target = math.remainder(float(s.vec_angle), 2 * math.pi)
@@ -699,7 +701,8 @@ class SimulatedDrive:
         self._require_standstill("setting the position")
         s = self._state
         s.position_zero += value - s.position
-        s.position = value
+        s.load_zero += value - s.load_position
+        s.position = s.load_position = s.place = value
 
     def excite(self, point: str, samples: np.ndarray, *, divider: int, repeats: int) -> None:
         """Add samples at an injection point, one every `divider` ticks, `repeats` times over."""
@@ -746,7 +749,8 @@ class SimulatedDrive:
             "velocity": float(s.velocity),
             "current": amps,
             "v_bus": float(s.meas_bus),
-            "following_error": float(s.position_ref - s.position) if s.mode == layout.POSITION else 0.0,
+            "load_position": float(s.load_position),
+            "following_error": float(s.position_ref - s.place) if s.mode == layout.POSITION else 0.0,
             "counts": int(s.counts - s.count_zero),
             "levels": [int(int(s.counts) % 4 in (1, 2)), int(int(s.counts) % 4 in (2, 3))],  # of A and B at the input
             "hall": int(s.hall),

@@ -136,6 +136,15 @@ def _measure_velocity(s, c):
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
+def _measure_load(s, c):
+    """Where the device on the load shows it, and which of the two positions the position loop compares."""
+    s.load_position = s.position
+    if c.second_counts != 0.0:
+        s.load_position = TWO_PI * (s.second + 0.5) / c.second_counts + s.load_zero
+    s.place = s.load_position if c.place_from_load != 0.0 else s.position
+
+
+@numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _share_of_ramp(s, c):
     """How much of its rate a ramp keeps: less where it brakes onto a bus that is rising, so that it is stretched.
 
@@ -210,10 +219,10 @@ def _cascade(s, c):
     point = s.exc_point
     if s.mode == POSITION:
         target = s.position_ref + (exc if point == AT_POSITION else 0.0)
-        command = s.gain_share * c.position_gain * (target - s.position) + c.velocity_feedforward * s.velocity_ref
+        command = s.gain_share * c.position_gain * (target - s.place) + c.velocity_feedforward * s.velocity_ref
     else:
         command = s.velocity_ref
-        s.position_ref = s.position
+        s.position_ref = s.place
     command += exc if point == AT_VELOCITY else 0.0
     limit = c.velocity_limit * 1.1
     s.velocity_cmd = min(max(command, -limit), limit)
@@ -224,7 +233,7 @@ def _cascade(s, c):
         push = c.brake_free_torque * math.sin(FREEING_RATE * TICK * max(s.brake_timer - c.brake_release, 0.0))
         s.iq_command = min(max((s.int_torque + push) / c.torque_constant, -c.current_limit), c.current_limit)
         s.torque_cmd = s.iq_command * c.torque_constant
-        s.position_ref, s.limited = s.position, 0
+        s.position_ref, s.limited = s.place, 0
         return
     raw = s.gain_share * c.velocity_gain * error + s.int_torque
     through = torque_filters.filtered(s, c, raw)
@@ -253,6 +262,7 @@ def _cascade(s, c):
 def watch(s, c):
     """First half of every fourth tick: where the axis is and how fast, and whether that is allowed."""
     _measure_velocity(s, c)
+    _measure_load(s, c)
     _guards(s, c)
 
 
@@ -271,7 +281,7 @@ def regulate(s, c):
             s.velocity_ref = s.acceleration_ref = s.gen_velocity = 0.0
         _cascade(s, c)
     else:
-        s.position_ref = s.position
+        s.position_ref = s.place
         s.velocity_ref = s.acceleration_ref = 0.0
         s.moving = 1 if s.mode == VECTOR and s.vec_rate != 0.0 and s.vec_angle != s.vec_target else 0
     heat = s.meas_d**2 + s.meas_q**2 - c.current_continuous**2
@@ -373,8 +383,8 @@ def _guards(s, c):
         _leave_guard(s, c)
     elif (s.position > c.travel_max and s.velocity > 0.0) or (s.position < c.travel_min and s.velocity < 0.0):
         _trip(s, c, TRIP_TRAVEL, False)
-    elif s.mode == POSITION and abs(s.position_ref - s.position) > c.following_error:
-        s.position_ref, s.gen_velocity = s.position, s.velocity
+    elif s.mode == POSITION and abs(s.position_ref - s.place) > c.following_error:
+        s.position_ref, s.gen_velocity = s.place, s.velocity
         _trip(s, c, TRIP_FOLLOWING, False)
 
 
@@ -547,7 +557,7 @@ def record(s, signals, channels, tape):
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _fill(s, x):
     """The recorder's signals, in the order of `layout.SIGNALS`."""
-    x[0], x[1], x[2] = s.position, s.position_ref, s.position_ref - s.position
+    x[0], x[1], x[2] = s.position, s.position_ref, s.position_ref - s.place
     x[3], x[4], x[5] = s.velocity, s.velocity_cmd if s.mode in (VELOCITY, POSITION) else 0.0, s.acceleration_ref
     x[6], x[7], x[8], x[9], x[10] = s.torque_cmd, s.meas_d, s.meas_q, s.ref_d, s.ref_q
     x[11], x[12], x[13] = s.out_d, s.out_q, s.meas_bus
@@ -556,3 +566,4 @@ def _fill(s, x):
     x[22], x[23] = s.saturated, s.limited
     x[24], x[25], x[26] = s.sig_cos, s.sig_sin, s.second
     x[27], x[28], x[29] = s.coil, s.chopper, s.stretched
+    x[30] = s.load_position

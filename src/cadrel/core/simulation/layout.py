@@ -249,12 +249,15 @@ class Settings(NamedTuple):
     word_warning: float
     errors_tolerated: float
     tracking: float  # [rad/s] natural frequency of the tracking converter
+    second_counts: float  # per motor turn of the device on the load, signed; 0: it is not read
+    place_from_load: float  # the position loop compares with it
 
 
 _REALS = (
     "i_d i_q cos_rotor sin_rotor cos_used sin_used angle_rotor omega1 theta1 omega2 theta2 v_bus v_alpha "
     "v_beta energy_in energy_copper energy_friction energy_spring_loss energy_chopper energy_supply "
     "meas_d meas_q meas_bus edge_time edge_last_time velocity_raw velocity position position_zero "
+    "load_position load_zero place "
     "angle_offset angle_used ref_d ref_q int_d int_q next_alpha next_beta out_d out_q led_d led_q iq_command "
     "int_torque torque_lp torque_cmd notch_x1 notch_x2 notch_y1 notch_y2 velocity_ref velocity_cmd "
     "section2_1 section2_2 section3_1 section3_2 section4_1 section4_2 "
@@ -320,6 +323,7 @@ SIGNALS: tuple[tuple[str, str, str], ...] = (
     ("brake_voltage", "V", "Brake voltage"),
     ("chopper", "", "Chopper"),
     ("bus_limited", "", "Braking limited by the bus"),
+    ("load_position", "rad", "Position of the load"),
 )
 SIGNAL_INDEX = {key: i for i, (key, _, _) in enumerate(SIGNALS)}
 

@@ -202,6 +202,8 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         word_warning=v["feedback.word_warning"],
         errors_tolerated=v["feedback.errors_tolerated"],
         tracking=2 * math.pi * v["feedback.resolver_bandwidth"],
+        second_counts=v["feedback.second_counts"],
+        place_from_load=v["feedback.position_device"],
     )
     # One type a field, whatever was written: another would make the kernel compile anew.
     typed = [v if name == "device" else float(v) for name, v in zip(Settings._fields, made, strict=True)]

@@ -16,6 +16,7 @@ from cadrel.core.control import (
     TwoMass,
     Winding,
     position_open,
+    position_over_speed,
     read_margins,
     step_response,
     velocity_open,
@@ -148,7 +149,9 @@ def _point(
 ) -> FrontPoint:
     own = quicker(gains, factor)
     velocity = [read_margins(velocity_open(plant, own, f), f) for f, plant in plants]
-    position = [read_margins(position_open(plant, own, f), f) for f, plant in plants]
+    position = [
+        read_margins(position_open(plant, own, f, position_over_speed(load, winding, own, f)), f) for f, plant in plants
+    ]
     every = [*velocity, *position]
     peak = max(m.sensitivity_peak for m in every)
     phase, gain = _least(every, "phase_margin"), _least(every, "gain_margin_db")

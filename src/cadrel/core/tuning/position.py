@@ -6,7 +6,16 @@ from dataclasses import dataclass
 import numpy as np
 
 from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Gains, TwoMass, Winding, load_over_motor, position_open, read_margins, velocity_plant
+from cadrel.core.control import (
+    Gains,
+    TwoMass,
+    Winding,
+    load_over_motor,
+    position_open,
+    position_over_speed,
+    read_margins,
+    velocity_plant,
+)
 from cadrel.core.control.filters import ComplexArray
 from cadrel.core.response.estimate import FrequencyResponse
 from cadrel.core.tuning.velocity import FloatArray, TuningRefused, limiting_factor, spread_of
@@ -18,6 +27,7 @@ FRICTION_SHARE = (
 LOAD_ROOM = 0.8  # of the decibels the load may swing by: its damping is no better known
 PEAK = 1.05  # closed-loop magnitude allowed: a step overshoots by a few percent at most
 BISECTIONS = 12
+FEWEST_LINES = 10  # measured, from which a loop is judged
 SHAPED_WIDTH = 1.0  # damping of the command notch's poles: wide enough for a load that is a few percent elsewhere
 SHAPED_TAIL = 5.0  # time constants of those poles after which 4 % is left of what the notch holds back
 SHAPED_SHARE = 0.5  # of the settling time asked for, that the notch may take of it
@@ -28,11 +38,19 @@ FASTEST = 0.45  # of the velocity loop's rate: no notch is nearer to half of it
 
 @dataclass(frozen=True, slots=True, eq=False)
 class _Plant:
-    """A velocity plant on its grid, and what its load makes of the motor's motion; nought where that is not known."""
+    """A velocity plant on its grid, the position fed back over its speed, and what the load makes of that position.
+
+    The last is nought where it is not known.
+    """
 
     frequency: FloatArray
     value: ComplexArray
+    over_speed: ComplexArray
     swung: FloatArray
+
+    def opened(self, gains: Gains) -> ComplexArray:
+        """The open position loop with these gains."""
+        return position_open(self.value, gains, self.frequency, self.over_speed)
 
 
 def tune_position(
@@ -42,6 +60,7 @@ def tune_position(
     asked: Robustness,
     *,
     measured: FrequencyResponse | None = None,
+    over_speed: ComplexArray | None = None,
     working: Winding | None = None,
     settling: float | None = None,
 ) -> tuple[Gains, str]:
@@ -50,7 +69,8 @@ def tune_position(
     It must hold on the model, as small currents meet it and at the `working` current, and on the `measured` velocity
     plant: where they part, the worse decides. Where the load's swing behind its shaft is what limits it, planned moves
     are given a notch on the load's anti-resonance, if that earns a third and takes no more than half of the `settling`
-    time [s]; without a settling time there is none. Otherwise a notch in force is taken out.
+    time [s]; without a settling time there is none. Otherwise a notch in force is taken out. `over_speed` is the
+    position fed back over the speed of the measured plant, on its lines; without it that of the model is taken.
 
     Raises
     ------
@@ -58,13 +78,13 @@ def tune_position(
         Even a very small gain does not hold the margins.
     """
     plain = gains.with_(shaping_hz=0.0, shaping_depth_db=0.0, shaping_width=SHAPED_WIDTH)
-    tuned, limit = _highest(load, winding, plain, asked, measured, working)
+    tuned, limit = _highest(load, winding, plain, asked, (measured, over_speed), working)
     if limit != SWINGS or settling is None:
         return tuned, limit
     shaped = _with_notch(load, plain, settling)
     if shaped is None:
         return tuned, limit
-    again, further = _highest(load, winding, shaped, asked, measured, working)
+    again, further = _highest(load, winding, shaped, asked, (measured, over_speed), working)
     return (again, further) if again.position_gain > WORTH * tuned.position_gain else (tuned, limit)
 
 
@@ -90,10 +110,11 @@ def _with_notch(load: TwoMass, gains: Gains, settling: float) -> Gains | None:
 
 
 def _highest(
-    load: TwoMass, winding: Winding, gains: Gains, asked: Robustness, measured: FrequencyResponse | None,
-    working: Winding | None,
+    load: TwoMass, winding: Winding, gains: Gains, asked: Robustness,
+    seen: tuple[FrequencyResponse | None, ComplexArray | None], working: Winding | None,
 ) -> tuple[Gains, str]:  # fmt: skip
     """The highest position gain that everything honours, and what limits it. Raises `TuningRefused`."""
+    measured, over_speed = seen
     windings = [winding] if working is None else [winding, working]
     swings = 10 ** (LOAD_ROOM * asked.load_peak_db / 20)
     spread = spread_of(asked)
@@ -103,9 +124,12 @@ def _highest(
         planned = np.abs(gains.shaping().response(np.exp(-2j * np.pi * grid * gains.rates.velocity)))
         for w in windings if k == 0 else windings[-1:]:
             plant = velocity_plant(drifted, w, gains, grid)
-            plants.append(_Plant(grid, plant, planned * np.abs(load_over_motor(drifted, grid))))
-    if measured is not None and len(measured.frequency) > 10:
-        plants.append(_Plant(measured.frequency, measured.value, np.zeros(len(measured.frequency))))
+            beyond = np.ones(len(grid)) if gains.on_load else np.abs(load_over_motor(drifted, grid))
+            plants.append(_Plant(grid, plant, position_over_speed(drifted, w, gains, grid), planned * beyond))
+    if measured is not None and len(measured.frequency) > FEWEST_LINES:
+        f = measured.frequency
+        known = position_over_speed(load, winding, gains, f) if over_speed is None else over_speed
+        plants.append(_Plant(f, measured.value, known, np.zeros(len(f))))
 
     def accepts(kv: float) -> bool:
         tried = gains.with_(position_gain=kv)
@@ -120,8 +144,7 @@ def _highest(
         middle = 0.5 * (low + high)
         low, high = (middle, high) if accepts(math.exp(middle)) else (low, middle)
     tuned = gains.with_(position_gain=math.exp(low))
-    grid = plants[0].frequency
-    margins = read_margins(position_open(plants[0].value, tuned, grid), grid)
+    margins = read_margins(plants[0].opened(tuned), plants[0].frequency)
     more = gains.with_(position_gain=math.exp(high))
     if any(_swing(plant, more) > swings for plant in plants):
         return tuned, SWINGS
@@ -130,12 +153,12 @@ def _highest(
 
 def _swing(plant: _Plant, gains: Gains) -> float:
     """Largest motion of the load over the planned one."""
-    loop = position_open(plant.value, gains, plant.frequency)
+    loop = plant.opened(gains)
     return float((np.abs(loop / (1 + loop)) * plant.swung).max())
 
 
 def _honours(plant: _Plant, gains: Gains, asked: Robustness, swings: float) -> bool:
-    loop = position_open(plant.value, gains, plant.frequency)
+    loop = plant.opened(gains)
     closed = np.abs(loop / (1 + loop))
     margins = read_margins(loop, plant.frequency)
     return (

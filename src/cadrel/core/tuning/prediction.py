@@ -15,6 +15,7 @@ from cadrel.core.control import (
     feedback_filter,
     loop_responses,
     position_open,
+    position_over_speed,
     read_margins,
     spectral_radius,
     step_response,
@@ -106,16 +107,19 @@ def predict_loop(
     }
     if loop != "current":
         result["plant"] = curve_of(f, velocity_plant(load, winding, gains, f))
-        _on_measured(loop, gains, plant, result)
+        _on_measured(loop, gains, winding, plant, result)
     return result
 
 
-def _on_measured(loop: str, gains: Gains, plant: IdentifiedPlant, result: dict[str, Any]) -> None:
+def _on_measured(loop: str, gains: Gains, winding: Winding, plant: IdentifiedPlant, result: dict[str, Any]) -> None:
     """The same gains on the measured plant, where one is kept."""
     if plant.springy is None:
         return
     f, value = plant.springy.measured.frequency, plant.springy.measured.value
-    opened = velocity_open(value, gains, f) if loop == "velocity" else position_open(value, gains, f)
+    if loop == "velocity":
+        opened = velocity_open(value, gains, f)
+    else:
+        opened = position_open(value, gains, f, position_over_speed(plant.springy.load, winding, gains, f))
     result["measured_open"] = curve_of(f, opened)
     # Command to measured value: the filter in the velocity feedback is outside the forward path.
     closed = opened / (1 + opened) / (feedback_filter(gains, f) if loop == "velocity" else 1.0)

@@ -52,6 +52,8 @@ class Figures(NamedTuple):
     late: int  # [ticks] until an angle arrives
     tracking: float  # [rad/s]; 0: no tracking converter
     tracking_lead: float
+    on_load: int  # 1: the position loop compares with a device on the load
+    load_resolution: float  # [rad] of its count
     counted: int  # 1: speed is that between edges (M/T method), 0: of the angle's difference or the converter's
 
 
@@ -191,8 +193,8 @@ def _smoothed(torque, sections, first, second):
 def run_twin(f, sections, place, speed_of, acceleration, out):
     """Run a move from rest. Set-points of shape (n,), one a velocity sample; `sections` (m, 5) of b0 b1 b2 a1 a2.
 
-    Fills `out`, shape (7, n): position as the device shows it, speed as the drive knows it, current, position of the
-    load, position of the motor, voltage limited, current limited.
+    Fills `out`, shape (7, n): position as the position loop's device shows it, speed as the drive knows it, current,
+    position of the load, position of the motor, voltage limited, current limited.
     """
     s, period = _at_rest(f), f.tick * f.ticks
     # Filters stand where a constant torque leaves them: each has a gain of 1 at rest.
@@ -201,6 +203,7 @@ def run_twin(f, sections, place, speed_of, acceleration, out):
     second = f.constant * (sections[:, 2] - sections[:, 4])
     past, at = np.zeros(f.late + 1), 0
     known = before = 0.0
+    hung = s[LOAD_ANGLE]
     for n in range(place.shape[0]):
         shown = s[FOLLOWS] if f.tracking > 0.0 else past[(at + 1) % (f.late + 1)]
         if f.resolution > 0.0:
@@ -211,7 +214,10 @@ def run_twin(f, sections, place, speed_of, acceleration, out):
             raw = s[TOLD] / f.ticks if f.tracking > 0.0 else (shown - before) / period
         before, s[TOLD] = shown, 0.0
         known += (1.0 - f.speed_pole) * (raw - known)
-        wanted = f.position_gain * (place[n] - shown) + f.velocity_feedforward * speed_of[n]
+        reached = shown
+        if f.on_load == 1:
+            reached = math.floor((s[LOAD_ANGLE] - hung) / f.load_resolution + 0.5) * f.load_resolution
+        wanted = f.position_gain * (place[n] - reached) + f.velocity_feedforward * speed_of[n]
         error = min(max(wanted, -1.1 * f.velocity_limit), 1.1 * f.velocity_limit) - known
         low += (1.0 - f.torque_pole) * (f.velocity_gain * error + integral - low)
         torque = _smoothed(low, sections, first, second) + f.acceleration_torque * acceleration[n]
@@ -220,7 +226,7 @@ def run_twin(f, sections, place, speed_of, acceleration, out):
         command = min(max(asked, -f.current_limit), f.current_limit)
         if command == asked or error * asked < 0.0:  # integrate unless it would push further into the limit
             integral += f.velocity_integral * period * error
-        out[0, n], out[1, n], out[2, n], out[3, n], out[4, n] = shown, known, s[CURRENT], s[LOAD_ANGLE], s[ANGLE]
+        out[0, n], out[1, n], out[2, n], out[3, n], out[4, n] = reached, known, s[CURRENT], s[LOAD_ANGLE], s[ANGLE]
         out[5, n], out[6, n] = 0.0, 0.0 if command == asked else 1.0
         for _ in range(f.ticks):
             driven, was = s[CURRENT], s[ANGLE]

@@ -29,7 +29,7 @@ class TwinRecord:
     """What a twin did. Arrays of shape (n,), one value a velocity sample. SI, at the motor shaft."""
 
     period: float  # [s]
-    position: FloatArray  # as the device shows it
+    position: FloatArray  # as the device shows it that the position loop compares
     position_ref: FloatArray
     velocity: FloatArray  # as the drive knows it
     current: FloatArray  # [A peak]
@@ -92,6 +92,7 @@ class Twin:
     acceleration_torque: float = 0.0  # [N·m·s²/rad] the drive adds to an acceleration
     friction_torque: float = 0.0  # [N·m] it adds the way the command moves
     resolution: float = 0.0  # [rad] of a count
+    load_resolution: float = 0.0  # [rad] of a count of the device on the load, where the position loop compares it
     counted: bool = False  # speed is measured between the edges of counts
 
     @classmethod
@@ -128,8 +129,9 @@ class Twin:
             if plant.rubbed.breakaway is not None and plant.rubbed.stribeck_speed is not None:
                 breakaway, fades = plant.rubbed.breakaway, plant.rubbed.stribeck_speed
         counts = values.get("feedback.counts", 0.0)
+        gains = Gains.from_drive(values, rates)
         return cls(
-            gains=Gains.from_drive(values, rates),
+            gains=gains,
             winding=Winding.from_drive(values),
             load=load,
             coulomb=coulomb,
@@ -146,6 +148,7 @@ class Twin:
             acceleration_torque=values["position.acceleration_feedforward"] * values["load.inertia"],
             friction_torque=values["position.friction_feedforward"] * values["load.friction"],
             resolution=2 * math.pi / counts if counts > 0.0 else 0.0,
+            load_resolution=2 * math.pi / abs(values["feedback.second_counts"]) if gains.on_load else 0.0,
             counted=counts > 0.0 and values["feedback.device"] in COUNTED,
         )
 
@@ -219,6 +222,8 @@ class Twin:
             late=round(g.sensor.latency / g.rates.current),
             tracking=g.sensor.tracking,
             tracking_lead=2 * TRACKING_DAMPING * g.sensor.tracking,
+            on_load=int(self.gains.on_load),
+            load_resolution=self.load_resolution,
             counted=int(self.counted),
         )
 

@@ -15,6 +15,7 @@ from cadrel.core.control import (
     Winding,
     load_over_motor,
     position_open,
+    position_over_speed,
     read_margins,
     velocity_open,
     velocity_plant,
@@ -60,7 +61,9 @@ def _open(
     loop: Literal["velocity", "position"], load: TwoMass, winding: Winding, gains: Gains, f: FloatArray, edge_age: float
 ) -> ComplexArray:
     plant = velocity_plant(load, winding, gains, f, edge_age=edge_age)
-    return velocity_open(plant, gains, f) if loop == "velocity" else position_open(plant, gains, f)
+    if loop == "velocity":
+        return velocity_open(plant, gains, f)
+    return position_open(plant, gains, f, position_over_speed(load, winding, gains, f))
 
 
 def refined_margins(
@@ -96,7 +99,8 @@ def load_peak_db(load: TwoMass, winding: Winding, gains: Gains) -> float:
 def _load_gain(load: TwoMass, winding: Winding, gains: Gains, f: FloatArray) -> FloatArray:
     opened = _open("position", load, winding, gains, f, 0.0)
     planned = gains.shaping().response(np.exp(-2j * np.pi * f * gains.rates.velocity))
-    return np.abs(planned * opened / (1 + opened) * load_over_motor(load, f))
+    followed = planned * opened / (1 + opened)  # by what the loop compares
+    return np.abs(followed if gains.on_load else followed * load_over_motor(load, f))
 
 
 def judge_loop(

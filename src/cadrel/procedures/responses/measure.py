@@ -21,6 +21,7 @@ from cadrel.core.response import (
     estimate_response,
     random_multisine,
     swept_sine,
+    without_ramp,
 )
 from cadrel.core.response.estimate import IntArray
 from cadrel.core.tuning import load_of
@@ -126,6 +127,11 @@ def measure(session: Session, request: Request, factor: float, share: tuple[floa
     return _together(session, request, records, lines, amplitude)
 
 
+def _channels(session: Session, request: Request) -> tuple[str, ...]:
+    """What is recorded, the answer last; of a position loop the position that it compares."""
+    return tuple(session.place if name == "position" else name for name in CHANNELS[request.loop])
+
+
 def _signal(
     request: Request, lines: IntArray, period: int, rms: float, rng: np.random.Generator, *, backwards: bool
 ) -> FloatArray:
@@ -143,7 +149,7 @@ def _one_pass(session: Session, request: Request, signal: FloatArray, home: floa
 
     def excited() -> Recording:
         return session.excite_and_record(
-            CHANNELS[request.loop], POINTS[request.loop], signal, divider=divider, repeats=PERIODS
+            _channels(session, request), POINTS[request.loop], signal, divider=divider, repeats=PERIODS
         )
 
     with session.enabled_around(MODES[request.loop], home):
@@ -170,7 +176,7 @@ def _together(
     def mean_of(entry: str, output: str) -> FrequencyResponse:
         return average_responses([
             estimate_response(
-                r["excitation"], r[entry], _without_ramp(r[output], period), lines=lines, period=period, rate_hz=rate
+                r["excitation"], r[entry], without_ramp(r[output], period), lines=lines, period=period, rate_hz=rate
             )
             for r in records
         ])  # fmt: skip
@@ -180,7 +186,7 @@ def _together(
         plant, closed = mean_of("v_d", "i_d"), mean_of("i_d_ref", "i_d")
         opened = _through(closed, closed.value / (1 - closed.value), 1 / (1 - closed.value) ** 2)
     else:
-        entry, output = CHANNELS[request.loop]
+        entry, output = _channels(session, request)
         plant = mean_of(entry, output)
         # What the regulator adds to the excitation is the loop's answer to it: S = entry / excitation, L = 1/S - 1.
         seen = mean_of("excitation", entry)
@@ -195,12 +201,6 @@ def _together(
         most = readable_hz(session, bias_of(session, request))
         plant, opened, closed = plant.below(most), opened.below(most), closed.below(most)
     return Measured(amplitude=amplitude, plant=plant, opened=opened, closed=closed, record=record, passes=len(records))
-
-
-def _without_ramp(signal: FloatArray, period: int) -> FloatArray:
-    """Take out what a signal gains from period to period: the way of an axis that runs is a ramp beside its answer."""
-    gain = float(np.mean(signal[period:] - signal[:-period])) / period
-    return np.asarray(signal - gain * np.arange(len(signal)), dtype=np.float64)
 
 
 def _through(seen: FrequencyResponse, value: np.ndarray, slope: np.ndarray) -> FrequencyResponse:

@@ -26,7 +26,14 @@ from cadrel.core.quantities import UnreadableCell, from_si, read_printed, units_
 # Where the drive's own value follows from the entries, the step shows it as computed instead of asking for it.
 HIDDEN = {
     "motor": {"motor."},
-    "feedback": {"feedback.counts", "feedback.device", "feedback.periods", "feedback.word_"},
+    "feedback": {
+        "feedback.counts",
+        "feedback.device",
+        "feedback.periods",
+        "feedback.word_",
+        "feedback.second_counts",
+        "feedback.position_device",
+    },
     "mechanics": set(),
     "power": {"power.undervoltage"},
     "limits": set(),

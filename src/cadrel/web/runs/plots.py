@@ -45,6 +45,8 @@ CHANNELS: dict[str, tuple[str, str, str]] = {
     "chopper": ("state", "Chopper", "solid"),
     "bus_limited": ("state", "Braking limited by the bus", "solid"),
     "second_counts": ("counts", "Counts on the load", "solid"),
+    "load_position": ("position", "Position of the load", "solid"),
+    "apart": ("error", "Motor ahead of the load", "dashed"),
     "shaft_el": ("angle", "Shaft, electrical", "solid"),
     "twin_position": ("position", "Position, twin", "twin"),
     "twin_following_error": ("error", "Following error, twin", "twin"),
@@ -82,7 +84,7 @@ SHOWN = {
     "brake_load": ("i_q", "position"),
     "brake_times": ("position", "brake_voltage"),
     "stop": ("velocity_ref", "velocity", "v_bus", "i_q", "chopper"),
-    "acceptance": ("position", "position_ref", "i_q", "following_error", "twin_following_error", "twin_i_q"),
+    "acceptance": ("position", "position_ref", "i_q", "following_error", "twin_following_error", "twin_i_q", "apart"),
     "climb": ("position", "position_ref", "i_q", "following_error"),
 }
 

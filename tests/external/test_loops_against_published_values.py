@@ -1,13 +1,25 @@
 """Margins, steps and frequency responses against textbooks, python-control and SciPy."""
 
 import math
+from dataclasses import replace
 
 import control
 import numpy as np
 import pytest
 from scipy import signal
 
-from cadrel.core.control import Gains, Rates, TwoMass, Winding, current_open, mechanics, read_margins, step_response
+from cadrel.core.control import (
+    Gains,
+    Rates,
+    TwoMass,
+    Winding,
+    current_open,
+    mechanics,
+    position_open,
+    position_over_speed,
+    read_margins,
+    step_response,
+)
 from cadrel.core.control.filters import Section, notch
 from cadrel.core.response import measure_step
 
@@ -154,3 +166,23 @@ def a_loop() -> Gains:
         feedback_filter_hz=800,
         torque_filter_hz=1200,
     )
+
+
+def test_what_a_load_makes_of_its_motors_speed_is_the_textbooks_shaft_and_an_integral() -> None:
+    # x2/w1 = (d s + k)/(J2 s² + d s + k) / s: Schröder, Elektrische Antriebe - Regelung von Antriebssystemen, two-mass
+    # system (from memory). Up to 300 Hz, where sampling at 4 kHz is a percent or two of it.
+    load = TwoMass(inertia_motor=1.4e-4, inertia_load=2.3e-4, stiffness=300.0, damping=0.02)
+    winding, gains = Winding(resistance=1.3, inductance=4.6e-3), replace(a_loop(), on_load=True)
+    frequency = np.geomspace(5, 300, 60)
+    shaft = control.tf([load.damping, 300.0], [load.inertia_load, load.damping, 300.0]) * control.tf([1], [1, 0])
+    expected = control.frequency_response(shaft, 2 * np.pi * frequency).complex
+    # The speed told is that of the last sample, on average half of one before the position.
+    late = np.exp(1j * np.pi * frequency * TV)
+    found = position_over_speed(load, winding, gains, frequency)
+    np.testing.assert_allclose(found / (expected * late), 1.0, atol=0.02)
+
+
+def test_a_loop_on_the_load_without_its_answer_is_refused_not_guessed() -> None:
+    gains, frequency = replace(a_loop(), on_load=True), np.geomspace(5, 300, 10)
+    with pytest.raises(ValueError, match="on the load"):
+        position_open(np.ones(10, dtype=complex), gains, frequency)

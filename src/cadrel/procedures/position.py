@@ -127,6 +127,10 @@ def _met(session: Session, gains: Gains) -> _Met:
     if not session.on_load:
         return _Met(plant=measured_plant(session))
     found = measure_on_load(session, gains, 0.02)
+    session.note(
+        "Position from the device on the load: motor and load were measured together, and what lies between them "
+        "(play, the shaft) is inside this loop."
+    )
     return _Met(plant=found.plant, over_speed=found.over_speed, runs=[found.run])
 
 

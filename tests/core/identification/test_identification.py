@@ -249,6 +249,24 @@ def test_a_fit_may_begin_at_one_that_these_lines_cannot_show() -> None:
     assert wild is not None and wild < seen.frequency[0]  # where it would have begun
 
 
+@pytest.mark.parametrize("ratio", [8.0, 22.0, 30.0])
+def test_an_anti_resonance_below_every_line_that_is_answered_is_told_by_the_resonance(ratio: float) -> None:
+    # A heavy load on a soft shaft: friction drowns what lies below 14 Hz, and the anti-resonance with it.
+    motor, resonance = 8.3e-5, 48.0
+    load = ratio * motor
+    stiffness = (2 * math.pi * resonance) ** 2 * motor * load / (motor + load)
+    damping = 2 * 0.02 * math.sqrt(stiffness * motor * load / (motor + load))
+    truth = TwoMass(inertia_motor=motor, inertia_load=load, stiffness=stiffness, damping=damping)
+    assert truth.antiresonance_hz is not None and truth.antiresonance_hz < 17.0
+    whole = noisy_response(truth)
+    seen = whole.frequency > 19.0
+    above = FrequencyResponse(*(row[seen] for row in (whole.frequency, whole.value, whole.coherence, whole.std)))
+    fit = fit_two_mass(above, WINDING, GAINS, inertia=1.02 * truth.inertia, viscous=0.0).load
+    assert fit.resonance_hz == pytest.approx(resonance, rel=0.01)
+    assert fit.antiresonance_hz == pytest.approx(truth.antiresonance_hz, rel=0.06)
+    assert fit.inertia_motor == pytest.approx(motor, rel=0.03)
+
+
 def test_one_mass_stays_one_mass() -> None:
     f = np.geomspace(4, 1000, 80)
     clean = velocity_plant(TwoMass(inertia_motor=3e-4), WINDING, GAINS, f)

@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -27,19 +28,22 @@ KIND = {  # as fine as can be, so that quantisation hides nothing
 SIZE = 4.0  # [rad/s], and [rad] in the position step over a hundred: far from every limit
 
 
-def linear_rig(device: str) -> RigTruth:
+ON_LOAD = 2.0**24  # counts per motor turn of a device on the load, where there is one
+
+
+def linear_rig(device: str, second: float) -> RigTruth:
     """A rig without friction, dead time or noise: nothing is left that is not linear."""
     return rig_of(
         "tile-pusher", device=device, coulomb_motor=0.0, coulomb_load=0.0, dead_voltage=0.0, current_noise=0.0,
         current_lsb=1e-6, signal_noise=0.0, inductance_d=0.0046, inductance_q=0.0046, word_flags=0,
-        word_checksum="none", stop_low=-1e9, stop_high=1e9, **KIND[device],
+        word_checksum="none", second_counts=second, stop_low=-1e9, stop_high=1e9, **KIND[device],
     )  # fmt: skip
 
 
 @pytest.fixture
-def linear(make_drive: Make, pusher: dict[str, Entry]) -> Callable[[str], tuple[LinkedDrive, RigTruth]]:
-    def make(device: str) -> tuple[LinkedDrive, RigTruth]:
-        truth = linear_rig(device)
+def linear(make_drive: Make, pusher: dict[str, Entry]) -> Callable[..., tuple[LinkedDrive, RigTruth]]:
+    def make(device: str, second: float = 0.0) -> tuple[LinkedDrive, RigTruth]:
+        truth = linear_rig(device, second)
         drive, _ = make_drive(truth)
         counts = {
             "incremental": 1e6, "sincos": 4096.0 * 2500, "resolver": 2.0**22, "serial": 2.0**28,
@@ -56,7 +60,8 @@ def linear(make_drive: Make, pusher: dict[str, Entry]) -> Callable[[str], tuple[
             # Sections 2 and 4: zeros below poles, and a low-pass; 3 is off, so that 4 comes second.
             "velocity.section2_zero": 300.0, "velocity.section2_zero_damping": 0.2, "velocity.section2_pole": 420.0,
             "velocity.section2_pole_damping": 0.6, "velocity.section4_pole": 900.0,
-            "velocity.section4_pole_damping": 0.7,
+            "velocity.section4_pole_damping": 0.7, "feedback.second_counts": second,
+            "feedback.position_device": float(second > 0.0),
         }  # fmt: skip
         drive.take_control("test")
         drive.write(values | word_values(truth))
@@ -89,9 +94,16 @@ def recorded_step(drive: LinkedDrive, simulated_point: str, size: float, channel
     return np.asarray(record[channel][start : start + n] - record[channel][start - 1])
 
 
+def load_of(truth: RigTruth) -> TwoMass:
+    return TwoMass(
+        inertia_motor=truth.inertia_motor, inertia_load=truth.inertia_load, stiffness=truth.stiffness,
+        damping=truth.damping, viscous=truth.viscous_motor, viscous_load=truth.viscous_load,
+    )  # fmt: skip
+
+
 @pytest.mark.parametrize("device", KIND)
 def test_velocity_and_position_steps_are_those_of_the_blocks(
-    linear: Callable[[str], tuple[LinkedDrive, RigTruth]], device: str
+    linear: Callable[..., tuple[LinkedDrive, RigTruth]], device: str
 ) -> None:
     drive, truth = linear(device)
     if device in ("incremental", "sincos"):  # the angle comes from the index: turn past it once
@@ -107,10 +119,7 @@ def test_velocity_and_position_steps_are_those_of_the_blocks(
         drive.wait(1.0)
     values = drive.read()
     gains = Gains.from_drive(values, drive.capabilities().rates)
-    load = TwoMass(
-        inertia_motor=truth.inertia_motor, inertia_load=truth.inertia_load, stiffness=truth.stiffness,
-        damping=truth.damping, viscous=truth.viscous_motor, viscous_load=truth.viscous_load,
-    )  # fmt: skip
+    load = load_of(truth)
     winding = Winding.from_drive(values)
     n = 400
     for loop, size, channel in (("velocity", SIZE, "velocity"), ("position", SIZE / 100, "position")):
@@ -123,3 +132,23 @@ def test_velocity_and_position_steps_are_those_of_the_blocks(
             expected = lfilter([1 - a], [1, -a], expected)
         np.testing.assert_allclose(seen, expected, atol=0.012)
         assert seen[-1] > 0.9
+
+
+@pytest.mark.parametrize("device", ["serial", "resolver"])  # late, and tracked: the device on the load is neither
+def test_a_position_step_of_the_load_by_its_own_device_is_that_of_the_blocks(
+    linear: Callable[..., tuple[LinkedDrive, RigTruth]], device: str
+) -> None:
+    drive, truth = linear(device, ON_LOAD)
+    values = drive.read()
+    gains = Gains.from_drive(values, drive.capabilities().rates)
+    assert gains.on_load
+    n = 400
+    seen = recorded_step(drive, "position", SIZE / 100, "load_position", n) / (SIZE / 100)
+    _, expected = step_response("position", load_of(truth), Winding.from_drive(values), gains, duration=n * TV)
+    np.testing.assert_allclose(seen, expected, atol=0.004)
+    # What the motor does is not what is compared: its own step is another.
+    plain = replace(gains, on_load=False)
+    _, other = step_response("position", load_of(truth), Winding.from_drive(values), plain, duration=n * TV)
+    assert np.abs(seen - other).max() > 0.01
+    status = drive.status()
+    assert abs(status["following_error"]) < 1e-3

@@ -42,8 +42,9 @@ def linear(twin: Twin, record: TwinRecord) -> np.ndarray:
 
 @pytest.mark.parametrize("sensor", [Sensor(), Sensor(latency=125e-6), Sensor(tracking=2 * np.pi * 1200)])
 @pytest.mark.parametrize("load", [LOAD, TwoMass(inertia_motor=3.7e-4, viscous=3e-3)])
-def test_without_friction_and_limits_it_moves_as_the_blocks_do(sensor: Sensor, load: TwoMass) -> None:
-    twin = replace(TWIN, gains=GAINS.with_sensor(sensor), load=load)
+@pytest.mark.parametrize("on_load", [False, True])
+def test_without_friction_and_limits_it_moves_as_the_blocks_do(sensor: Sensor, load: TwoMass, on_load: bool) -> None:
+    twin = replace(TWIN, gains=replace(GAINS, on_load=on_load).with_sensor(sensor), load=load, load_resolution=1e-7)
     record = twin.run(MOVE, rest=0.3)
     assert record.position == pytest.approx(linear(twin, record), abs=2e-4 * 3.0)
 

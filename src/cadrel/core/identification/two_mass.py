@@ -19,6 +19,12 @@ FAINT, FEWEST = 0.5, 8  # as `ROUGH`, and how many lines, where one resonance al
 STIFFER = (0.7, 1.0, 1.5, 2.2)  # times the stiffness before, where a search for it begins
 INERTIA_KNOWN = 0.1  # share within which the load run surely has the total: few noisy lines would have it otherwise
 EDGE = 0.05  # of a figure's range, from either end, within which a fit begins
+# The anti-resonance of a heavy load may lie below every line that was answered clearly: the resonance and the total
+# inertia say where.
+LOWEST = 0.2  # times the lowest line
+SHARES = (-2.0, -1.0, 0.0, 1.0, 2.0, 3.0)  # logits of the load's share of the inertia, 0.12 to 0.95: a grid
+ANTIRESONANCES = 20  # of that grid, from there to the last line
+STARTS = 6  # of the grid's points, those that fit best: the misfit has valleys beside the right one
 WORTHWHILE = 0.5  # a second mass must lower the misfit to this share, or one mass is kept
 
 
@@ -67,8 +73,8 @@ def fit_two_mass(
     Notes
     -----
     Least squares on the complex logarithm, weighted with the standard deviation (floor 2 %), the total inertia within
-    what the load run surely knows of it, from several starting resonances; the best is kept, and a single mass if the
-    second does not earn its place.
+    what the load run surely knows of it, from those points of a coarse grid of ratios and anti-resonances that fit
+    best; the best end is kept, and a single mass if the second does not earn its place.
     """
     use = response.precise(ROUGH)
     if len(use.frequency) < 10:
@@ -111,13 +117,15 @@ def fit_two_mass(
         bounds=([np.log(inertia) - INERTIA_KNOWN, 0.0], [np.log(inertia) + INERTIA_KNOWN, most]),
     )
     best, best_cost = PlantFit(rigid(single.x), winding_of(single.x)), single.cost
-    starts = [
-        np.array([np.log(inertia), 0.0, np.log(anti), np.log(0.05), np.log(0.005), 0.3])
-        for anti in np.geomspace(use.frequency[0] * 4, use.frequency[-1] * 0.9, 7)
+    grid = [
+        np.array([np.log(inertia), share, np.log(anti), np.log(0.03), np.log(0.003), 0.3])
+        for share in SHARES
+        for anti in np.geomspace(use.frequency[0] * LOWEST * 1.2, use.frequency[-1] * 0.9, ANTIRESONANCES)
     ]
+    starts = sorted(grid, key=lambda p: _soft_cost(misfit(flexible(p), winding_of(p))))[:STARTS]
     if near is not None and near.load.stiffness is not None:
         starts = [_as_start(near, winding)]
-    first, last = np.log(use.frequency[0]), np.log(2 * use.frequency[-1])
+    first, last = np.log(LOWEST * use.frequency[0]), np.log(2 * use.frequency[-1])
     low = np.array([np.log(inertia) - INERTIA_KNOWN, -5.0, first, np.log(1e-3), np.log(1e-5), 0.0])
     high = np.array([np.log(inertia) + INERTIA_KNOWN, 5.0, last, np.log(1.0), np.log(0.3), most])
     for start in starts:
@@ -132,6 +140,11 @@ def fit_two_mass(
             stds = _resonance_stds(fit.x, fit.jac, fit.cost, len(use.frequency))
             best, best_cost = PlantFit(flexible(fit.x), winding_of(fit.x), *stds), fit.cost
     return best
+
+
+def _soft_cost(residual: FloatArray) -> float:
+    """What `least_squares` minimises with its loss "soft_l1"."""
+    return float(np.sum(np.sqrt(1 + residual**2) - 1))
 
 
 def fit_spring(

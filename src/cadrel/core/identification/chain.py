@@ -21,7 +21,9 @@ MOST_MASSES = 3
 FEWEST = 16  # lines that a model is fitted to
 FLOOR = 0.02  # relative std below which a line weighs no more: the model is no better than that
 EARNED = 12.0  # by which a further mass must lower the information criterion: "very strong" begins at 10
-PLACES = 5  # starting frequencies of a further spring
+PLACES = 6  # starting frequencies of a further spring
+BEGIN = 0.6  # times the lowest line: the first of those places
+LOWEST = 0.2  # times the lowest line, where an outer mass swings at the lowest: its resonance with the rest is seen
 MOST_STEPS = 80  # of a search
 SHARES = (0.5, 2.0)  # starting inertias of a further mass, of the one before
 LIGHTEST, HEAVIEST = -6.0, 6.0  # logarithm of a mass over the one before
@@ -154,7 +156,7 @@ def _figures(p: FloatArray, viscous: float) -> ChainLoad:
 def _bounds(masses: int, inertia: float, use: FrequencyResponse) -> tuple[FloatArray, FloatArray]:
     low, high = [math.log(inertia) - INERTIA_KNOWN], [math.log(inertia) + INERTIA_KNOWN]
     for _ in range(masses - 1):
-        low += [LIGHTEST, math.log(use.frequency[0]), math.log(DAMPED[0]), math.log(RUBBED[0])]
+        low += [LIGHTEST, math.log(LOWEST * use.frequency[0]), math.log(DAMPED[0]), math.log(RUBBED[0])]
         high += [HEAVIEST, math.log(2 * use.frequency[-1]), math.log(DAMPED[1]), math.log(RUBBED[1])]
     return np.array([*low, -1.0]), np.array([*high, 1.0])
 
@@ -164,7 +166,7 @@ def _starts(masses: int, inertia: float, use: FrequencyResponse, before: Optimiz
     if before is None:
         return [np.array([math.log(inertia), 0.0])]
     low, high = _bounds(masses, inertia, use)
-    places = np.log(np.geomspace(3 * use.frequency[0], use.frequency[-1], PLACES))
+    places = np.log(np.geomspace(BEGIN * use.frequency[0], use.frequency[-1], PLACES))
     return [
         np.clip(np.concatenate([before.x[:-1], [math.log(share), place, math.log(0.03), math.log(1e-3), before.x[-1]]]),
                 low + 1e-6, high - 1e-6)

@@ -12,6 +12,7 @@ faults.py    what can be wired wrongly, as changes of a RigTruth
 rigging.py   RigTruth -> Plant
 memory.py    volatile and permanent parameters -> Settings
 blockers.py  what prevents enabling, in words
+hold.py      whose hand is on a button that moves the axis while it is held
 machine.py   CiA 402 power states as a table
 drive.py     SimulatedDrive: what the wire reaches
 recorder.py, consent.py, received.py   parts of it: the tape, the consent it keeps, what its connector receives

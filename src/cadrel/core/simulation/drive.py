@@ -15,6 +15,7 @@ from cadrel.core.simulation.consent import Consents
 from cadrel.core.simulation.device import hall_sector, is_open, power_off, prime_device, rotor_angle
 from cadrel.core.simulation.faults import FAULTS, wired
 from cadrel.core.simulation.firmware import begin_stop
+from cadrel.core.simulation.hold import Hold
 from cadrel.core.simulation.kernel import run_ticks
 from cadrel.core.simulation.layout import SIGNALS, TICK, TV
 from cadrel.core.simulation.memory import Memory, eased, settings_of
@@ -32,7 +33,6 @@ CURRENT_ACCURACY = 0.01  # of the reading: what drives' sheets state of their cu
 WATCH_TICKS = 28000  # [ticks] 1.75 s: motion ends when no page of the one who leads has been open for so long
 PRESSES = 16  # STOP presses remembered, so that one that arrives on two ways counts once
 JOG_TICKS = 1600  # [ticks] 100 ms: a jog not renewed within it ramps down
-RESERVED_TICKS = 16_000  # [ticks] 1 s: a hold that was not renewed, but not let go either, is nobody else's so long
 HAND_TICKS = 16  # [ticks] 1 ms: how often a hand on the shaft corrects its push
 HAND_SPEED = 30.0  # [rad/s] a hand turns no faster
 CATCH_RISE = 0.2  # [s] to the whole current that frees a pin
@@ -96,13 +96,12 @@ class SimulatedDrive:
         self.owner: str | None = None
         self._lease = ""
         self._jog_until = self._jog_heard = self._held_until = 0
-        self._holder, self._holder_heard = "", 0
+        self._hold = Hold()
         self._watcher: str | None = None  # name of the page that must be open; "" any; None: nobody need watch
         self._watched_until = self._last_watched = 0
         self._consents = Consents(self._note)
         self._opened_at = self._open_travel = 0.0  # [rad] where the brake was opened by hand, and how far it may go
         self._presses: list[str] = []
-        self._let_go: list[str] = []
         self._swings, self._swung_hz = 0, 0.0  # how often since power-up a loop swung ever wider, and how fast the last
         self._swung_at = 0.0  # [s] of drive time
         self._last_stop: dict[str, Any] | None = None
@@ -465,7 +464,7 @@ class SimulatedDrive:
         torque_filters.settle(s, self._settings, torque)
         self._watcher = None if alone else watcher
         self._watched_until = seen + WATCH_TICKS
-        self._holder = ""
+        self._hold.holder = ""
         s.mode = MODES[mode]
         self._note("enabled", mode=mode)
 
@@ -494,7 +493,7 @@ class SimulatedDrive:
         """
         self._require_standstill("opening the brake by hand")
         self._require_brake()
-        self._hold(holder, held=self._held_until)
+        self._hold.take(holder, now=int(self._state.tick), until=self._held_until)
         s = self._state
         if not s.brake_hand:
             self._opened_at, self._open_travel = float(s.position), abs(travel)
@@ -503,7 +502,7 @@ class SimulatedDrive:
 
     def close_brake(self, *, holder: str = "") -> None:
         """Let a brake held open by hand close."""
-        self._let(holder)
+        self._hold.let(holder)
         self._held_until, self._state.brake_hand = 0, 0
 
     def _require_brake(self) -> None:
@@ -584,12 +583,12 @@ class SimulatedDrive:
         within 100 ms, or it stands still and its current goes.
         """
         self._require_mode("vector")
-        self._hold(holder, held=self._held_until)
+        self._hold.take(holder, now=int(self._state.tick), until=self._held_until)
         s = self._state
         s.vec_target, s.vec_rate, s.vec_accel = angle, abs(rate), abs(acceleration)
         self._held_until = s.tick + JOG_TICKS if held else 0
         if not held:
-            self._let(holder)
+            self._hold.let(holder)
         s.vec_current_target, s.vec_current_rate = min(abs(current), self._settings.current_limit), abs(rise)
 
     def catch(self, *, current: float, level: float) -> None:
@@ -611,9 +610,9 @@ class SimulatedDrive:
     def release_vector(self, *, holder: str = "") -> None:
         """Stop the vector where it is; its current goes."""
         self._require_mode("vector")
-        self._hold(holder, held=self._held_until)
+        self._hold.take(holder, now=int(self._state.tick), until=self._held_until)
         self._held_until = 0
-        self._let(holder)
+        self._hold.let(holder)
         self._stop_vector()
 
     def _stop_vector(self) -> None:
@@ -629,33 +628,16 @@ class SimulatedDrive:
         here = c.pole_pairs * c.direction * (s.counts + 0.5 - s.count_zero) * 2 * math.pi / c.counts
         s.angle_offset, s.angle_quality = angle - here, layout.ANGLE_ALIGNED
 
-    def _hold(self, holder: str, *, held: int) -> None:
-        """Take the hold of a button, held until a tick. Raises `DriveRefused` while another button is held."""
-        now = self._state.tick
-        # A beat that a busy machine delays must not give the axis to the hand on another button.
-        is_held = held > now or now < self._holder_heard + RESERVED_TICKS
-        if is_held and self._holder and holder != self._holder:
-            raise DriveRefused(why="another button is being held.", remedy="Let go of the other one first.")
-        if holder in self._let_go:  # a beat that was overtaken by the end of its own press
-            raise DriveRefused(why="this button was let go.", remedy="Press it again.")
-        self._holder, self._holder_heard = holder, now
-
-    def _let(self, holder: str) -> None:
-        """Note that a press has ended: what still arrives of it is not obeyed."""
-        self._holder = ""
-        if holder:
-            self._let_go = [*self._let_go[1 - PRESSES :], holder]
-
     def jog(self, velocity: float, *, holder: str = "") -> None:
         """Run at a speed as long as this is renewed within 100 ms by the same holder. [rad/s]"""
         self._require_mode("velocity", "position")
-        self._hold(holder, held=self._jog_until)
+        self._hold.take(holder, now=int(self._state.tick), until=self._jog_until)
         s, c = self._state, self._settings
         s.gen_target = min(max(velocity, -c.velocity_limit), c.velocity_limit)
         s.gen_rate, s.gen = c.acceleration, layout.GEN_RAMP
         self._jog_until = s.tick + JOG_TICKS
         if not velocity:
-            self._let(holder)
+            self._hold.let(holder)
         if velocity or not self._jog_heard:
             self._jog_heard = s.tick
 

@@ -1,16 +1,25 @@
 """A loop tuned on a wrong model is not proven, and what the drive held before is in it again."""
 
+import math
+
 import pytest
 
 from cadrel.bench import DriveService
 from cadrel.core.axis import understand
+from cadrel.core.control import Gains, Margins
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.tuning import VelocityTuning, tune_velocity
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import velocity
+from cadrel.procedures.judging import loop_summary
 from cadrel.procedures.route import run_route
+from cadrel.procedures.velocity_report import _claimed
 from tests.conftest import rig_of, values_of
 
+GAINS = Gains(
+    current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.2, velocity_reset=6e-3, feedback_filter_hz=800,
+    torque_filter_hz=1200,
+)  # fmt: skip
 KEYS = ("velocity.gain", "velocity.reset_time", "velocity.notch_frequency", "velocity.torque_filter")
 
 
@@ -41,3 +50,24 @@ def test_a_loop_tuned_on_a_wrong_model_is_not_proven_and_goes_back(monkeypatch: 
     assert set(KEYS) <= set(outcome.withheld)
     assert not set(KEYS) & set(outcome.changes)
     assert "position" not in result.outcomes  # nothing is built on a loop that is not proven
+
+
+@pytest.mark.parametrize(
+    ("bandwidth", "crossover", "label", "said"),
+    [
+        (120.0, 80.0, "Velocity-loop bandwidth", "120 Hz, 47°"),
+        (None, 80.0, "Velocity-loop crossover", "crosses over at 80 Hz, 47°"),
+        (None, None, "Velocity-loop gain", "no bandwidth, 47°"),
+    ],
+)
+def test_a_loop_without_a_bandwidth_has_something_its_verdict_is_about(
+    bandwidth: float | None, crossover: float | None, label: str, said: str
+) -> None:
+    margins = Margins(
+        crossover_hz=crossover, phase_margin=math.radians(47.0), phase_crossover_hz=None, gain_margin_db=None,
+        sensitivity_peak=1.5, sensitivity_peak_hz=100.0, bandwidth_hz=bandwidth, bandwidth_90_hz=None,
+    )  # fmt: skip
+    claimed = _claimed(margins, GAINS)
+    assert (claimed.kind, claimed.label) == ("velocity_loop", label)
+    assert claimed.value == (bandwidth or crossover or GAINS.velocity_gain)
+    assert loop_summary(margins) == said

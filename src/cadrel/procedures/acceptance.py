@@ -15,7 +15,7 @@ from cadrel.link import Recording
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.foreseen import Foreseen, foresee, laid_over, parted
-from cadrel.procedures.on_load import apart, lost_motion
+from cadrel.procedures.on_load import apart, play_in_motion
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.session import Session
 
@@ -121,7 +121,7 @@ def run_acceptance(session: Session) -> Outcome:
             else Finding(
                 kind="acceptance", label="Worst following error", value=result["following_error"], unit="rad", run=0
             ),
-            *(lost_motion(session, record) if session.on_load else []),
+            *(play_in_motion(session, record) if session.on_load else []),
         ],
         verdict=decide(
             "acceptance",
@@ -157,7 +157,7 @@ def moved(session: Session, profile: Profile, repeats: int) -> tuple[Recording, 
     with session.enabled("position"):
         session.hold(0.3)
         session.arm(
-            [*CHANNELS, *(["load_position"] if session.on_load else [])],
+            [*CHANNELS, *(["load_position", "acceleration_ref"] if session.on_load else [])],
             seconds=seconds,
             divider=divider,
             pre=round(0.05 / (divider * session.rates.current)),

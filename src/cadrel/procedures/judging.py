@@ -131,5 +131,7 @@ def go_back_unless_proven(session: Session, outcome: Outcome, before: Mapping[st
 def loop_summary(margins: Margins) -> str:
     """Return bandwidth and phase margin in a few words; what could not be had is said to be missing."""
     bandwidth = "no bandwidth" if margins.bandwidth_hz is None else f"{margins.bandwidth_hz:.0f} Hz"
+    if margins.bandwidth_hz is None and margins.crossover_hz is not None:
+        bandwidth = f"crosses over at {margins.crossover_hz:.0f} Hz"
     margin = "no margin" if margins.phase_margin is None else f"{math.degrees(margins.phase_margin):.0f}°"
     return f"{bandwidth}, {margin}"

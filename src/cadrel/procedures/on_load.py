@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from cadrel.core.control import Gains, feedback_filter, position_of_speed
+from cadrel.core.control import Gains, TwoMass, feedback_filter, load_over_motor, position_of_speed
 from cadrel.core.control.load import ComplexArray
 from cadrel.core.response import (
     FrequencyResponse,
@@ -28,9 +28,11 @@ from cadrel.procedures.plant_in_motion import (
 from cadrel.procedures.session import FloatArray, Session
 
 KNOWN = 0.15  # standard deviation over value of a line on which the load's answer counts
-AT_AN_END = 0.25  # of a dwell, its last: there the axis rests
-ACTIVE = 0.5  # of a state that is 0 or 1
-TOLD_FROM = 2.0  # counts of the device on the load, from which a difference of positions is one
+PUSHES = 0.6  # of the largest acceleration, from which the load surely lies against one side of its gap
+FEWEST = 40  # samples of either sign
+STIFFNESS_KNOWN = 0.05  # share to which an identified shaft is as stiff as it was found
+GRID = 300  # points of the model's curve
+TOLD_FROM = 2.0  # standard deviations, from which a gap is one
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -42,8 +44,10 @@ class LoadAnswer:
     run: RunRecord
 
 
-def measure_on_load(session: Session, gains: Gains, share: float) -> LoadAnswer:
+def measure_on_load(session: Session, gains: Gains, model: TwoMass, share: float) -> LoadAnswer:
     """Shake the axis in motion under its velocity loop, and read the answers of motor and load.
+
+    The `model` of the load is only laid beside what is measured.
 
     Raises
     ------
@@ -58,6 +62,7 @@ def measure_on_load(session: Session, gains: Gains, share: float) -> LoadAnswer:
     told = FrequencyResponse(*(row[known] for row in _rows(measured)))
     require_lines(session, told, excitation, share=PRECISE)
     ratio = answered.value[known] / position_of_speed(gains, told.frequency)
+    grid = np.geomspace(told.frequency[0], told.frequency[-1], GRID)
     run = RunRecord(
         kind="load_answer",
         title="The load's motion over the motor's",
@@ -65,8 +70,11 @@ def measure_on_load(session: Session, gains: Gains, share: float) -> LoadAnswer:
         channels=record.channels,
         excitation={"point": "torque", "bias": bias_speed(session)[0], "repeat": PERIOD},
         metrics={"lines": int(known.sum())},
-        curves={"loop": "position", "measured_plant": curve_of(told.frequency, ratio, answered.coherence[known]),
-                "plant_db": "dB (load over motor)"},
+        curves={
+            "loop": "position", "plant_measured": curve_of(told.frequency, ratio, answered.coherence[known]),
+            "plant_model": curve_of(grid, load_over_motor(model, grid)), "plant_db": "dB (load over motor)",
+            "plant_title": "The load's motion over the motor's",
+        },
     )  # fmt: skip
     return LoadAnswer(plant=told, over_speed=answered.value[known], run=run)
 
@@ -100,27 +108,40 @@ def apart(record: Recording) -> FloatArray:
     return np.asarray(away - away[0])
 
 
-def lost_motion(session: Session, record: Recording) -> list[Finding]:
-    """By how much motor and load part between both ends of strokes out and back: play, and what friction twists.
+def play_in_motion(session: Session, record: Recording) -> list[Finding]:
+    """The gap between motor and load as a real move shows it, by the torque that its shaft carries meanwhile.
 
-    Empty where the device on the load does not resolve it.
+    Whichever way the load is pushed, its shaft lies against that side of the gap and is twisted by the torque: what is
+    the same on both sides is the twist, what jumps with the sign is the gap. The torque is that of the planned
+    acceleration, of the load's share of the inertia as identified, and of half the friction. Empty where the load was
+    not identified, or the gap is within what the device on the load resolves.
+
+    Notes
+    -----
+    Not read at rest: there a motor may stand anywhere between both sides, the load being where it should.
     """
-    active, away, command = record["profile_active"] > ACTIVE, apart(record), record["position_ref"]
-    begins = np.nonzero(np.diff(active.astype(int)) == 1)[0] + 1
-    ends = np.nonzero(np.diff(active.astype(int)) == -1)[0] + 1
-    rests: dict[float, list[float]] = {1.0: [], -1.0: []}
-    for begin, end, stop in zip(begins, ends, [*begins[1:], len(active)], strict=False):
-        rest = slice(end + round((1 - AT_AN_END) * (stop - end)), stop)
-        rests[float(np.sign(command[stop - 1] - command[begin]) or 1.0)].append(float(away[rest].mean()))
-    if not rests[1.0] or not rests[-1.0]:
+    springy, total = session.plant.springy, session.plant.total
+    if springy is None or total is None or springy.load.stiffness is None:
         return []
-    value = float(np.mean(rests[1.0]) - np.mean(rests[-1.0]))
-    if abs(value) < TOLD_FROM * session.place_count:
+    stiffness = springy.load.stiffness * (1 + springy.rise) ** 2  # with the gap closed
+    rate, speed = record["acceleration_ref"].astype(np.float64), record["velocity"].astype(np.float64)
+    carried = springy.load.inertia_load * rate + 0.5 * total.coulomb * np.sign(speed) + total.constant
+    pushes = np.abs(rate) > PUSHES * np.abs(rate).max()
+    pushes &= np.sign(carried) == np.sign(rate)
+    if np.count_nonzero(pushes & (rate > 0)) < FEWEST or np.count_nonzero(pushes & (rate < 0)) < FEWEST:
         return []
-    spread = math.hypot(*(float(np.std(r)) / math.sqrt(max(len(r) - 1, 1)) for r in rests.values()))
+    columns = np.stack([np.sign(rate), np.ones(len(rate))], axis=1)[pushes]
+    away = (apart(record) - carried / stiffness)[pushes]
+    found, *_ = np.linalg.lstsq(columns, away, rcond=None)
+    left = away - columns @ found
+    # Samples next to each other tell the same: as many are counted as there are times the load is pushed.
+    times = max(int(np.count_nonzero(np.diff(pushes.astype(int)) == 1)) - columns.shape[1], 1)
+    value, std = 2 * float(found[0]), 2 * float(left.std()) / math.sqrt(times)
+    twist = STIFFNESS_KNOWN * float(np.mean(np.abs(carried[pushes]))) / stiffness
+    std = math.hypot(std, 2 * twist, session.place_count / math.sqrt(6.0))
+    if value < TOLD_FROM * std:
+        return []
     return [
-        Finding(
-            kind="lost_motion", label="Lost motion between motor and load, at the motor", value=abs(value), unit="rad",
-            std=math.hypot(spread, session.place_count / math.sqrt(6.0)), run=0,
-        )
+        Finding(kind="play_in_motion", label="Play between motor and load in this move, at the motor",
+                value=math.degrees(value), unit="°", std=math.degrees(std), run=0)
     ]  # fmt: skip

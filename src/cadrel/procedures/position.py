@@ -67,7 +67,7 @@ def run_position_loop(session: Session) -> Outcome:
     load = model_of(session)
     working = Winding.from_drive(session.values)
     winding = session.plant.winding(working)
-    met = _met(session, before)
+    met = _met(session, before, load)
     gains, limited_by = tune_position(
         load,
         winding,
@@ -122,11 +122,11 @@ class _Met:
     runs: list[RunRecord] = field(default_factory=list)  # from which it is known, where they are this procedure's
 
 
-def _met(session: Session, gains: Gains) -> _Met:
+def _met(session: Session, gains: Gains, load: TwoMass) -> _Met:
     """What the velocity step measured; where the load has a device, motor and load measured anew together."""
     if not session.on_load:
         return _Met(plant=measured_plant(session))
-    found = measure_on_load(session, gains, 0.02)
+    found = measure_on_load(session, gains, load, 0.02)
     session.note(
         "Position from the device on the load: motor and load were measured together, and what lies between them "
         "(play, the shaft) is inside this loop."

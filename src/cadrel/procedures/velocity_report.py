@@ -8,6 +8,7 @@ import numpy as np
 
 from cadrel.core.control import (
     Gains,
+    Margins,
     TwoMass,
     Winding,
     feedback_filter,
@@ -105,13 +106,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     rows.append(ripple_criterion(session, tried.ripple))
     rows += swing_criterion(tried.swings)
     verdict = decide("velocity_loop", rows, run=2)
-    findings = []
-    if measured.bandwidth_hz is not None:
-        findings.append(
-            Finding(
-                kind="velocity_loop", label="Velocity-loop bandwidth", value=measured.bandwidth_hz, unit="Hz", run=2
-            )
-        )
+    findings = [_claimed(measured, gains)]
     if measured.phase_margin is not None:
         margin = math.degrees(measured.phase_margin)
         findings.append(
@@ -184,6 +179,14 @@ def _resonances(first: PlantFit, second: PlantFit, *, highest: float, tick: floa
         doubt = math.hypot(std, apart, late)
         found.append(Finding(kind=kind, label=label, value=value, unit="Hz", std=doubt, run=2))
     return found
+
+
+def _claimed(measured: Margins, gains: Gains) -> Finding:
+    """What the verdict is about: how quick the loop is, by the first of these that it has."""
+    by = (("bandwidth", measured.bandwidth_hz, "Hz"), ("crossover", measured.crossover_hz, "Hz"))
+    what, value, unit = next((row for row in by if row[1] is not None), ("gain", gains.velocity_gain, "N·m·s/rad"))
+    assert value is not None
+    return Finding(kind="velocity_loop", label=f"Velocity-loop {what}", value=value, unit=unit, run=2)
 
 
 def _of_play(closed: Closed | None, second: PlantFit) -> list[Finding]:

@@ -287,13 +287,13 @@ FEEDBACK = (
                   "Velocity from it makes a springy axis hard to tune."),
     ),
     Parameter(
-        key="second.resolution", label="Its counts per motor revolution", symbol="N2", quantity="count",
+        key="second.resolution", label="Second device: counts per motor revolution", symbol="N2", quantity="count",
         step="feedback", minimum=1e-3, maximum=1e9, default=None, required=True, when=SECOND,
         help=Help("Counts of the second device while the motor turns once.",
                   "Counts per load unit times load travel per motor turn.", "Counts per its own turn, gear forgotten."),
     ),
     Parameter(
-        key="second.direction", label="Its direction", symbol="", quantity="count", step="feedback", minimum=0,
+        key="second.direction", label="Second device: direction", symbol="", quantity="count", step="feedback", minimum=0,
         maximum=1, default="0", choices=(("0", "as wired"), ("1", "inverted")), when=SECOND,
         help=Help("Whether it counts with the motor.", "Turn the shaft by hand and watch both.",
                   "Opposed devices in one loop run away."),

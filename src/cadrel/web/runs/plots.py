@@ -184,7 +184,9 @@ def plots_of(axis: Axis, step: str, runs: Sequence[Run], pinned: Sequence[Run]) 
 def _time_plot(
     kind: str, newest: Run, of_kind: Sequence[Run], pinned: Sequence[Run], units: dict[str, tuple[str, float]]
 ) -> dict[str, Any]:
-    names = SHOWN[kind]
+    # Where the load has a device of its own, its position is what the loop compares, and what was predicted.
+    own = "load_position" if "load_position" in newest.channels else "position"
+    names = [own if name == "position" else name for name in SHOWN[kind]]
     series = time_series(newest, names, units)
     behind = [r for r in pinned if r.kind == kind and r.pk != newest.pk]
     if not behind and kind.endswith("_step") and len(of_kind) > 1:
@@ -343,14 +345,14 @@ def _curve(curve: dict[str, Any]) -> dict[str, Any]:
 def _plant_plot(run: Run) -> dict[str, Any]:
     c = run.curves
     return {
-        "title": "Plant, torque to speed",
+        "title": c.get("plant_title", "Plant, torque to speed"),
         "kind": "bode",
         "which": "plant",
         "marks": {},
         "run": run.number,
         "run_id": run.pk,
         "id": f"plant-{run.pk}",
-        "db_label": "dB (rad/s per N·m)",
+        "db_label": c.get("plant_db", "dB (rad/s per N·m)"),
         "series": [
             {"label": "Model", "style": "solid", **{k: c["plant_model"][k] for k in ("f", "db", "deg")}},
             {

@@ -293,8 +293,8 @@ FEEDBACK = (
                   "Counts per load unit times load travel per motor turn.", "Counts per its own turn, gear forgotten."),
     ),
     Parameter(
-        key="second.direction", label="Second device: direction", symbol="", quantity="count", step="feedback", minimum=0,
-        maximum=1, default="0", choices=(("0", "as wired"), ("1", "inverted")), when=SECOND,
+        key="second.direction", label="Second device: direction", symbol="", quantity="count", step="feedback",
+        minimum=0, maximum=1, default="0", choices=(("0", "as wired"), ("1", "inverted")), when=SECOND,
         help=Help("Whether it counts with the motor.", "Turn the shaft by hand and watch both.",
                   "Opposed devices in one loop run away."),
     ),

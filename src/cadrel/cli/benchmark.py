@@ -13,7 +13,16 @@ from scipy.integrate import solve_ivp
 
 from cadrel.cli.scale_in_c import compiled_by_c, figures_of, run_by_numba
 from cadrel.cli.stack import ROOT
-from cadrel.core.control import Gains, TwoMass, Winding, loop_responses, read_margins, step_response
+from cadrel.core.control import (
+    Gains,
+    TwoMass,
+    Winding,
+    loop_responses,
+    read_margins,
+    spectral_radius,
+    step_response,
+)
+from cadrel.core.control.filters import Section
 from cadrel.core.response import FrequencyResponse, estimate_response, log_lines, schroeder_multisine
 from cadrel.core.simulation import RigTruth, SimulatedDrive, layout
 from cadrel.core.simulation.kernel import run_ticks
@@ -178,16 +187,26 @@ GAINS = Gains(
     torque_filter_hz=1500,
     notch_hz=309,
     notch_depth_db=-10,
+    sections=(
+        Section(zero_hz=310.0, zero_damping=0.05, pole_hz=330.0, pole_damping=0.5),
+        Section(zero_hz=520.0, zero_damping=0.1, pole_hz=480.0, pole_damping=0.6),
+        Section(pole_hz=1100.0, pole_damping=0.7),
+    ),
     position_gain=239,
 )
 GRID = np.geomspace(1, 1900, 1000)
 
 
+DRAGGED = iter(np.linspace(0.2, 0.3, 100_000).tolist())  # as a slider does it: no gain twice, nothing kept from before
+
+
 def one_redraw() -> None:
-    """Plant, open and closed loop, sensitivity, margins and step of all three loops."""
-    for name, loop in loop_responses(LOAD, WINDING, GAINS, GRID).items():
+    """Plant, open and closed loop, sensitivity, margins, eigenvalues and step of all three loops, every filter on."""
+    gains = GAINS.with_(velocity_gain=next(DRAGGED))
+    for name, loop in loop_responses(LOAD, WINDING, gains, GRID).items():
         read_margins(loop.open, GRID, closed_loop=loop.closed)
-        step_response(name, LOAD, WINDING, GAINS, duration=0.006 if name == "current" else 0.15)
+        spectral_radius(name, LOAD, WINDING, gains)
+        step_response(name, LOAD, WINDING, gains, duration=0.006 if name == "current" else 0.15)
 
 
 def one_redraw_by_python_control() -> None:

@@ -8,7 +8,7 @@ A measured plant takes the place of the block between torque and raw speed: then
 The simulated drive is held against these blocks by test.
 """
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Literal, Self
@@ -25,6 +25,7 @@ from cadrel.core.parameters import SECTIONS
 
 FloatArray = NDArray[np.float64]
 LoopName = Literal["current", "velocity", "position"]
+LOOPS: tuple[LoopName, ...] = ("current", "velocity", "position")
 SECTION_KEYS = {
     "zero_hz": "zero", "zero_damping": "zero_damping", "pole_hz": "pole", "pole_damping": "pole_damping",
 }  # fmt: skip
@@ -170,6 +171,7 @@ def plant_block(load: TwoMass, winding: Winding, gains: Gains) -> Block:
     return connect(parts, inputs=("torque",), outputs=("raw speed",))
 
 
+@lru_cache(maxsize=256)
 def loop_block(loop: LoopName, load: TwoMass, winding: Winding, gains: Gains, *, closed: bool) -> Block:
     """Return a loop: "command" -> "shown" (what a step shows), or, cut before its regulator, "error" -> "fed back".
 
@@ -339,22 +341,32 @@ class LoopResponses:
 
 
 def loop_responses(
-    load: TwoMass, winding: Winding, gains: Gains, frequency: FloatArray
+    load: TwoMass, winding: Winding, gains: Gains, frequency: FloatArray, loops: Sequence[LoopName] = LOOPS
 ) -> dict[LoopName, LoopResponses]:
-    """Return current, velocity and position loop of a model on a grid."""
-    plant = velocity_plant(load, winding, gains, frequency)
-    loops: dict[LoopName, ComplexArray] = {
-        "current": current_open(winding, gains, frequency),
-        "velocity": velocity_open(plant, gains, frequency),
-        "position": position_open(plant, gains, frequency, position_over_speed(load, winding, gains, frequency)),
-    }
+    """Return current, velocity and position loop of a model on a grid, or those of them that are asked for.
+
+    Velocity and position loop share plant, regulator and filter: what both need is computed once.
+    """
     result: dict[LoopName, LoopResponses] = {}
-    for key, loop in loops.items():
-        s = sensitivity(loop)
+    if "current" in loops:
+        result["current"] = _closed_around(frequency, current_open(winding, gains, frequency))
+    if "velocity" not in loops and "position" not in loops:
+        return result
+    forward = velocity_controller(gains, frequency) * velocity_plant(load, winding, gains, frequency)
+    loop = forward * feedback_filter(gains, frequency)
+    if "velocity" in loops:
         # Command to measured value: the filter in the velocity feedback is outside the forward path.
-        shown = loop * s / feedback_filter(gains, frequency) if key == "velocity" else loop * s
-        result[key] = LoopResponses(frequency, loop, shown, s)
+        s = sensitivity(loop)
+        result["velocity"] = LoopResponses(frequency, loop, forward * s, s)
+    if "position" in loops:
+        place = position_over_speed(load, winding, gains, frequency)
+        result["position"] = _closed_around(frequency, gains.position_gain * forward / (1 + loop) * place)
     return result
+
+
+def _closed_around(frequency: FloatArray, loop: ComplexArray) -> LoopResponses:
+    s = sensitivity(loop)
+    return LoopResponses(frequency, loop, loop * s, s)
 
 
 RIGID = TwoMass(inertia_motor=1.0)  # for the current loop, which knows no load

@@ -91,7 +91,7 @@ def predict_loop(
     """Return curves, margins and the unit step of a loop, on the model and, where there is one, the measured plant."""
     low, high = GRIDS[loop]
     f = np.geomspace(low, high, 330)
-    responses = loop_responses(load, winding, gains, f)[loop]
+    responses = loop_responses(load, winding, gains, f, (loop,))[loop]
     radius = spectral_radius(loop, load, winding, gains)
     margins = read_margins(responses.open, f, closed_loop=responses.closed)
     time, y = step_response(loop, load, winding, gains, duration=STEP_SECONDS[loop])

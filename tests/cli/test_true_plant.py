@@ -50,6 +50,21 @@ def test_the_exact_sampled_system_and_the_linear_model_read_the_same_margins(loo
     assert found.margins.gain_margin_db == pytest.approx(model.gain_margin_db, abs=0.3)
 
 
+def test_a_position_loop_on_the_load_is_read_alike_by_both() -> None:
+    values = values_with(position__gain=90.0, feedback__second_counts=2e4, feedback__position_device=1.0)
+    gains = Gains.from_drive(values)
+    assert gains.on_load
+    found = true_loops(TRUTH, values)["position"]
+    model = refined_margins("position", *models(), gains)
+    assert found.is_stable
+    assert found.margins.sensitivity_peak == pytest.approx(model.sensitivity_peak, rel=0.02)
+    assert found.margins.gain_margin_db == pytest.approx(model.gain_margin_db, abs=0.3)
+    # It is another loop than the motor's, which has no such gain margin.
+    motors = true_loops(TRUTH, values | {"feedback.position_device": 0.0})["position"]
+    assert abs((motors.margins.gain_margin_db or 99.0) - (found.margins.gain_margin_db or 99.0)) > 1.0
+    assert not true_loops(TRUTH, values | {"position.gain": 1500.0})["position"].is_stable
+
+
 def test_a_loop_that_runs_away_is_unstable_to_the_judge() -> None:
     assert not true_loops(TRUTH, values_with(velocity__gain=2.0))["velocity"].is_stable
     assert not true_loops(TRUTH, values_with(position__gain=1500.0))["position"].is_stable

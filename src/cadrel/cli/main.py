@@ -44,6 +44,9 @@ def main() -> int:
         help="identification, tuning: spread the benches through a queue in PostgreSQL; without a connection in one of "
         "its own, on this machine",
     )  # fmt: skip
+    e.add_argument(
+        "--on-load", action="store_true", help="tuning: every axis has a device on its load, for the position loop"
+    )
     e.add_argument("--workers", type=int, help="of them on this machine (all its cores; 0: only others work)")
     e.add_argument("--out", type=Path, help="where the document goes (commutation: docs/evidence/commutation.md)")
     w = commands.add_parser("evidence-worker", help="take benches from a queue that `evidence --queue` fills elsewhere")
@@ -137,11 +140,12 @@ def _evidence(arguments: argparse.Namespace) -> int:
     if arguments.subject == "tuning":
         from cadrel.cli.tuning_evidence import evidence as tuning_evidence
 
-        out = arguments.out or ROOT / "docs" / "evidence" / "tuning.md"
-        kept = ROOT / "var" / "evidence" / f"tuning-{arguments.seed}.jsonl"
+        name = "tuning-on-load" if arguments.on_load else "tuning"
+        out = arguments.out or ROOT / "docs" / "evidence" / f"{name}.md"
+        kept = ROOT / "var" / "evidence" / f"{name}-{arguments.seed}.jsonl"
         return tuning_evidence(
-            benches=arguments.benches or 200, seed=arguments.seed, out=out, kept=kept, queue=arguments.queue,
-            workers=arguments.workers,
+            benches=arguments.benches or 200, seed=arguments.seed, out=out, kept=kept, on_load=arguments.on_load,
+            queue=arguments.queue, workers=arguments.workers,
         )  # fmt: skip
     if arguments.subject == "sheets":
         from cadrel.cli.sheet_evidence import evidence as sheet_evidence

@@ -35,6 +35,7 @@ MOST_TRIES = 3  # of one bench, before its failure is everyone's
 SUBJECTS = {
     "identification": "cadrel.cli.identification_evidence:identify",
     "tuning": "cadrel.cli.tuning_evidence:tune",
+    "tuning-on-load": "cadrel.cli.tuning_evidence:tune_on_load",
 }
 TABLE = """
 CREATE TABLE IF NOT EXISTS cadrel_evidence (

@@ -94,7 +94,7 @@ def true_velocity_closed(
 
 
 def true_position_closed(truth: RigTruth, values: Mapping[str, float], frequency: FloatArray) -> NDArray[np.complex128]:
-    """Return commanded position to measured position of a rig at rest, its position loop closed. [Hz]"""
+    """Return commanded position to the position that is fed back, of a rig at rest, its position loop closed. [Hz]"""
     a, b, speed, angle = _velocity_sample(truth, values)
     z = np.exp(2j * np.pi * frequency * TV)
     controller = _controller(values, z)
@@ -201,7 +201,12 @@ def _velocity_sample(
             tracked = tracked + TICK * (tracked_speed + 2 * DAMPING * follows * ahead)
             mean = mean + TICK / TV * tracked_speed
     update = np.vstack([body, np.zeros(n + 1), now, integral, seen_angle, speed, tracked, tracked_speed, mean])
-    return update[:, :n], update[:, n], speed[:n], seen_angle[:n]
+    # A device on the load tells where that is at once.
+    return update[:, :n], update[:, n], speed[:n], (x[4] if _is_on_load(values) else seen_angle)[:n]
+
+
+def _is_on_load(values: Mapping[str, float]) -> bool:
+    return values["feedback.position_device"] != 0.0 and values["feedback.second_counts"] != 0.0
 
 
 def _response(a: FloatArray, b: FloatArray, row: FloatArray, z: NDArray[np.complex128]) -> NDArray[np.complex128]:

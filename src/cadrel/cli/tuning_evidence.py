@@ -8,7 +8,7 @@ asked for, and for stability at the least and the largest inertia as well. How s
 import math
 from collections import Counter
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -22,6 +22,7 @@ from cadrel.cli.unkind_draws import draw_unkind
 from cadrel.core.axis import AxisModel, understand
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
+from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth, SimulatedDrive
 from cadrel.core.simulation.layout import TV
 from cadrel.procedures.route import RouteResult
@@ -30,6 +31,7 @@ MISS = 0.10  # of what was asked: a proven loop that misses it by more is falsel
 ASKED_PROVEN, ASKED_MEDIAN, ASKED_TENTH = 0.97, 0.85, 0.6
 ASKED_LOAD_DB = 2.0
 ASKED_DRIVE_TIME = 60.0  # [s]
+ON_LOAD = 20_000.0  # counts per motor turn of the device on the load, where every axis is given one
 
 
 @dataclass(slots=True)
@@ -59,7 +61,23 @@ class Tuned:
 def tune(numbered: tuple[int, int]) -> Tuned:
     """Commission one axis and hold its loops against the truth."""
     seed, number = numbered
+    return _tuned(numbered, *draw_unkind(np.random.default_rng([seed, number])))
+
+
+def tune_on_load(numbered: tuple[int, int]) -> Tuned:
+    """The same axis with a device on its load, which the position loop compares."""
+    seed, number = numbered
     truth, values = draw_unkind(np.random.default_rng([seed, number]))
+    second: dict[str, Entry] = {
+        "second.kind": {"value": "incremental"},
+        "second.resolution": {"value": ON_LOAD},
+        "feedback.position_from": {"value": "load"},
+    }
+    return _tuned(numbered, replace(truth, second_counts=ON_LOAD), values | second)
+
+
+def _tuned(numbered: tuple[int, int], truth: RigTruth, values: dict[str, Entry]) -> Tuned:
+    seed, number = numbered
     result, drive = commission_in_process(values, truth, seed=seed + number)
     axis = understand(values)
     found = Tuned(number, truth.device, result.status, result.reason, drive_time=drive.time)
@@ -144,18 +162,22 @@ def _load_peak(truth: RigTruth, values: dict[str, float]) -> float:
         beyond = beyond + third * truth.inertia_third * s**2 / (truth.inertia_third * s**2 + third)
     shape = Gains.from_drive(values).shaping().response(np.exp(-2j * np.pi * f * TV))
     closed = true_position_closed(truth, values, f) * shape
+    if values["feedback.position_device"] != 0.0:  # what is fed back is the load's own motion
+        return float(20 * np.log10(np.abs(closed).max()))
     return float(20 * np.log10(np.abs(closed * spring / (beyond + spring)).max()))
 
 
 def evidence(
-    *, benches: int, seed: int, out: Path, kept: Path, queue: str | None = None, workers: int | None = None
-) -> int:
+    *, benches: int, seed: int, out: Path, kept: Path, on_load: bool = False, queue: str | None = None,
+    workers: int | None = None,
+) -> int:  # fmt: skip
     """Work off the benches that are not in `kept` yet, and write the document; 1 if anything is falsely proven."""
+    subject, function = ("tuning-on-load", tune_on_load) if on_load else ("tuning", tune)
     rows = rows_of(
-        "tuning", tune, Tuned, benches=benches, seed=seed, kept=kept, queue=queue, own_workers=workers,
+        subject, function, Tuned, benches=benches, seed=seed, kept=kept, queue=queue, own_workers=workers,
         said=lambda r: f"{r.device}: {r.status} {r.reason[:70]} {r.false or ''}",
     )  # fmt: skip
-    text = document(rows, seed=seed)
+    text = document(rows, seed=seed, on_load=on_load)
     out.write_text(text)
     print(text)
     return int(any(r.false for r in rows))
@@ -217,7 +239,7 @@ def _at_the_load(rows: list[Tuned]) -> list[str]:
     ]  # fmt: skip
 
 
-def document(rows: list[Tuned], *, seed: int) -> str:
+def document(rows: list[Tuned], *, seed: int, on_load: bool = False) -> str:
     """Return the Markdown document."""
     fine = [r for r in rows if r.device != "halls"]  # refused by name: Halls alone close no velocity loop
     proven = [r for r in fine if r.status == "proven"]
@@ -231,9 +253,16 @@ def document(rows: list[Tuned], *, seed: int) -> str:
             return "–"
         return " / ".join(f"{np.quantile(values, q):.2f}" for q in (0.1, 0.5, 0.9))
 
+    told = ["# Tuning of axes as machines are", ""]
+    if on_load:
+        told = [
+            "# Tuning of axes whose position loop compares a device on the load", "",
+            f"Every axis has one of {ON_LOAD:.0f} counts per motor turn; velocity is the motor's.", "",
+        ]  # fmt: skip
     lines = [
-        "# Tuning of axes as machines are", "",
-        f"`bin/cadrel evidence tuning --benches {len(rows)} --seed {seed}`: the axes of `evidence identification`, "
+        *told,
+        f"`bin/cadrel evidence tuning{' --on-load' if on_load else ''} --benches {len(rows)} --seed {seed}`: "
+        "the axes of `evidence identification`, "
         "through the whole route, unattended, from sheets off by up to 10 %. Every loop called proven is judged anew "
         "on the exact sampled system of the rig's own figures (`cli/true_plant.py`, currents large against dead time, "
         "play closed): margins with the resonances at both ends of their drift, stability at the least and the largest "

@@ -731,7 +731,7 @@ class SimulatedDrive:
             "velocity": float(s.velocity),
             "current": amps,
             "v_bus": float(s.meas_bus),
-            "load_position": float(s.load_position),
+            "place": float(s.place),
             "following_error": float(s.position_ref - s.place) if s.mode == layout.POSITION else 0.0,
             "counts": int(s.counts - s.count_zero),
             "levels": [int(int(s.counts) % 4 in (1, 2)), int(int(s.counts) % 4 in (2, 3))],  # of A and B at the input

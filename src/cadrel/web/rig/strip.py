@@ -137,7 +137,7 @@ def strip_from(facts: AxisFacts, contact: Contact, *, user_id: int | None) -> di
         "why": "",
         "blockers": status["blockers"],
         "unit": unit,
-        "position": status["position"] * scale,
+        "position": status["place"] * scale,  # what the position loop compares
         "velocity": status["velocity"] * scale,
         "current": status["current"] / math.sqrt(2),
         "bus": status["v_bus"],

@@ -2,9 +2,11 @@
 
 import json
 import re
+from pathlib import Path
 
 import numpy as np
 import pytest
+import pyuff
 from django.contrib.auth.models import User
 
 from cadrel.core.response import FrequencyResponse
@@ -92,3 +94,25 @@ def test_the_loops_page_offers_it_by_the_names_of_its_choices(lift: Axis, engine
     for word in ("current", "velocity", "position", "multisine", "sweep", "at rest", "in motion"):
         assert f">{word}</option>" in form.group(0), word
     assert 'placeholder="1000"' in form.group(0)
+
+
+def test_a_response_goes_out_as_a_universal_file_and_a_run_without_one_has_none(
+    lift: Axis, engineer: User, tmp_path: Path
+) -> None:
+    tuned(lift, engineer)
+    looked_at(lift, engineer)
+    without, with_it = lift.runs.order_by("number")
+    client = client_of(engineer)
+    page_of_it = text_of(client.get(f"/axis/{lift.pk}/run/{with_it.number}/"))
+    assert "UFF 58" in page_of_it
+    assert "UFF 58" not in text_of(client.get(f"/axis/{lift.pk}/run/{without.number}/"))
+    assert client.get(f"/axis/{lift.pk}/run/{without.number}/uff/").status_code == 404
+    answer = client.get(f"/axis/{lift.pk}/run/{with_it.number}/uff/")
+    assert answer["Content-Disposition"] == f'attachment; filename="run-{lift.pk}-{with_it.number}.uff"'
+    (tmp_path / "run.uff").write_bytes(answer.content)
+    functions = [f for f in pyuff.UFF(str(tmp_path / "run.uff")).read_sets() if f["func_type"] == 4]
+    assert len(functions) == 6, "plant, open and closed of both amplitudes"
+    last = functions[3]
+    assert last["id1"].startswith("Velocity loop, what is controlled, 0.4 N m rms")
+    assert last["id5"].startswith("rad/s per N m")
+    np.testing.assert_allclose(last["data"], 1.1 / (1j * GRID), rtol=1e-3)  # kept to 0.00001 dB and 0.0001°

@@ -50,6 +50,7 @@ urlpatterns = [
     path(AXIS + "run/<number:number>/", runs.run, name="run"),
     path(AXIS + "run/<number:number>/pin/", runs.pin, name="pin"),
     path(AXIS + "run/<number:number>/csv/", runs.csv, name="csv"),
+    path(AXIS + "run/<number:number>/uff/", runs.uff, name="uff"),
     path(AXIS + "start/<str:procedure>/", rig.start, name="start"),
     path(AXIS + "through/", through.page, name="through"),
     path(AXIS + "through/part/", through.part, name="through_part"),

@@ -1,11 +1,11 @@
 """The run shelf's cards and the analysis page of a run."""
 
-from django.http import HttpRequest, HttpResponse
+from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from cadrel.core.parameters import DRIVE_KEYS, full_label
-from cadrel.exchange import recording_csv
+from cadrel.exchange import recording_csv, response_uff
 from cadrel.web.accounts.roles import engineer_required
 from cadrel.web.pages.requests import axis_of, next_of
 from cadrel.web.projects.understanding import model_or_none
@@ -13,6 +13,7 @@ from cadrel.web.route.entries import shown_value
 from cadrel.web.route.page import page_of
 from cadrel.web.runs.models import Run
 from cadrel.web.runs.plots import CHANNELS, UNITS, mean_of, plots_of, time_series, units_of_axis
+from cadrel.web.runs.responses import measured_responses
 
 LABELS = {
     "rise_time": ("Rise time, 10 to 90 %", "ms", 1e3),
@@ -78,6 +79,7 @@ def run(request: HttpRequest, axis_id: int, number: int) -> HttpResponse:
         "plots": plots,
         "metrics": metrics,
         "title": found.title,
+        "has_responses": bool(measured_responses(found)),
         "values": [
             (full_label(k), shown_value(k, found.drive_values[k], model)) for k in DRIVE_KEYS if k in found.drive_values
         ],
@@ -113,4 +115,18 @@ def csv(request: HttpRequest, axis_id: int, number: int) -> HttpResponse:
     text = recording_csv(found.period, {k: v.astype(float) for k, v in found.arrays().items()}, units)
     response = HttpResponse(text, content_type="text/csv; charset=utf-8")
     response["Content-Disposition"] = f'attachment; filename="run-{axis.pk}-{number}.csv"'
+    return response
+
+
+def uff(request: HttpRequest, axis_id: int, number: int) -> HttpResponse:
+    """The measured frequency responses of a run as a universal file."""
+    axis = axis_of(axis_id)
+    found = get_object_or_404(axis.runs.defer("data"), number=number)
+    responses = measured_responses(found)
+    if not responses:
+        raise Http404("No frequency response was measured in this run.")
+    title = f"{axis.name}, run {found.number}: {found.title}"
+    body = response_uff(responses, title=title, when=f"{found.created:%d-%b-%y %H:%M:%S}")
+    response = HttpResponse(body, content_type="application/octet-stream")
+    response["Content-Disposition"] = f'attachment; filename="run-{axis.pk}-{number}.uff"'
     return response

@@ -36,7 +36,8 @@ def linear_rig(device: str, second: float) -> RigTruth:
     return rig_of(
         "tile-pusher", device=device, coulomb_motor=0.0, coulomb_load=0.0, dead_voltage=0.0, current_noise=0.0,
         current_lsb=1e-6, signal_noise=0.0, inductance_d=0.0046, inductance_q=0.0046, word_flags=0,
-        word_checksum="none", second_counts=second, stop_low=-1e9, stop_high=1e9, **KIND[device],
+        word_checksum="none", second_counts=abs(second), second_inverted=second < 0.0,
+        stop_low=-1e9, stop_high=1e9, **KIND[device],
     )  # fmt: skip
 
 
@@ -61,7 +62,7 @@ def linear(make_drive: Make, pusher: dict[str, Entry]) -> Callable[..., tuple[Li
             "velocity.section2_zero": 300.0, "velocity.section2_zero_damping": 0.2, "velocity.section2_pole": 420.0,
             "velocity.section2_pole_damping": 0.6, "velocity.section4_pole": 900.0,
             "velocity.section4_pole_damping": 0.7, "feedback.second_counts": second,
-            "feedback.position_device": float(second > 0.0),
+            "feedback.position_device": float(second != 0.0),
         }  # fmt: skip
         drive.take_control("test")
         drive.write(values | word_values(truth))
@@ -134,11 +135,12 @@ def test_velocity_and_position_steps_are_those_of_the_blocks(
         assert seen[-1] > 0.9
 
 
-@pytest.mark.parametrize("device", ["serial", "resolver"])  # late, and tracked: the device on the load is neither
+# Late, and tracked: the device on the load is neither. It may count the other way, if that is entered.
+@pytest.mark.parametrize(("device", "second"), [("serial", ON_LOAD), ("resolver", -ON_LOAD)])
 def test_a_position_step_of_the_load_by_its_own_device_is_that_of_the_blocks(
-    linear: Callable[..., tuple[LinkedDrive, RigTruth]], device: str
+    linear: Callable[..., tuple[LinkedDrive, RigTruth]], device: str, second: float
 ) -> None:
-    drive, truth = linear(device, ON_LOAD)
+    drive, truth = linear(device, second)
     values = drive.read()
     gains = Gains.from_drive(values, drive.capabilities().rates)
     assert gains.on_load

@@ -2,6 +2,7 @@
 
 import math
 
+import numpy as np
 import pytest
 
 from cadrel.bench import DriveService
@@ -11,7 +12,7 @@ from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.tuning import VelocityTuning, tune_velocity
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import velocity
-from cadrel.procedures.judging import loop_summary
+from cadrel.procedures.judging import loop_summary, to_and_fro
 from cadrel.procedures.route import run_route
 from cadrel.procedures.velocity_report import _claimed
 from tests.conftest import rig_of, values_of
@@ -71,3 +72,13 @@ def test_a_loop_without_a_bandwidth_has_something_its_verdict_is_about(
     assert (claimed.kind, claimed.label) == ("velocity_loop", label)
     assert claimed.value == (bandwidth or crossover or GAINS.velocity_gain)
     assert loop_summary(margins) == said
+
+
+def test_hunting_is_told_from_creeping() -> None:
+    time = np.linspace(0.0, 0.27, 1080)
+    trembles = np.where(np.arange(1080) % 2, 0.5, -0.5)  # one count to and fro
+    assert to_and_fro(3.0 * np.sin(2 * math.pi * 12.0 * time)) == pytest.approx(3.0, rel=0.01)
+    assert to_and_fro(40.0 * np.exp(-time / 0.1)) == 0.0
+    assert to_and_fro(40.0 * np.exp(-time / 0.1) + trembles) == pytest.approx(0.5, abs=0.05)
+    # A slow swing of which three quarters are seen goes back by half of itself, at the least.
+    assert to_and_fro(8.0 * np.sin(2 * math.pi * 2.8 * time)) > 3.9

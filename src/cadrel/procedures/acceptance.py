@@ -178,6 +178,13 @@ def moved(session: Session, profile: Profile, repeats: int) -> tuple[Recording, 
     return record, moves
 
 
+BETWEEN = (
+    "The position loop compares the device on the load: what lies between it and the motor is inside the loop. Play "
+    "and friction let it creep or hunt, and a load that rings low keeps its gain low. Take out the play, or choose the "
+    "device on the motor as {field}; then that is what is judged."
+)
+
+
 def _why_not(session: Session, record: Recording) -> list[str]:
     """Say what no tuning mends: a position that flickers at rest by more than the window allows."""
     before = record["profile_active"] < 0.5
@@ -187,11 +194,12 @@ def _why_not(session: Session, record: Recording) -> list[str]:
         if "following_error" in record.channels
         else (record["position_ref"] - record[session.place])[:first]
     )
+    between = [BETWEEN.format(field=field_of("feedback.position_from"))] if session.on_load else []
     if len(rest) < FEWEST_AT_REST:
-        return []
+        return between
     flicker, goal = float(np.abs(rest - np.median(rest)).max()), session.axis.goal
     if flicker <= FLICKER_SHARE * goal.window:
-        return []
+        return between
     per, unit = session.axis.mechanism.unit_per_rad, session.axis.mechanism.unit
     return [
         f"At rest, before the move, the position flickers by up to ±{flicker * per:.3g} {unit}; the window is "

@@ -12,7 +12,7 @@ from cadrel.core.tuning import spread_of
 from cadrel.core.verdict import AskedOfLoop, Criterion, at_most
 from cadrel.link import Recording
 from cadrel.procedures.outcome import Outcome
-from cadrel.procedures.session import Session
+from cadrel.procedures.session import FloatArray, Session
 
 AT_REST, NOISE_SECONDS = 0.3, 0.25  # [s] before, and of, a look at an axis at rest
 KICKED, RESTED, LOOKED_AT = 0.06, 0.45, 0.6  # [s] of each half of a small move, and after it; share of that looked at
@@ -76,8 +76,19 @@ def _trembling(session: Session, record: Recording, quiet: slice) -> tuple[float
     position, current = record[session.place][quiet], record["i_q_ref"][quiet]
     time = np.arange(len(current))
     left = current - np.polyval(np.polyfit(time, current, 1), time)
-    flicker = float(np.abs(position - np.median(position)).max())
+    flicker = to_and_fro(position.astype(np.float64))
     return float(session.axis.motor.torque_constant * left.std()), flicker
+
+
+def to_and_fro(position: FloatArray) -> float:
+    """Return how far a position swings to either side: half of the farther way back that it goes, of both directions.
+
+    An axis that creeps the last of its way, through play or friction, goes one way, and that is no hunting: a lower
+    gain would only make it creep for longer. Shape (n,); in the unit of the position.
+    """
+    risen = position - np.minimum.accumulate(position)
+    fallen = np.maximum.accumulate(position) - position
+    return 0.5 * float(min(risen.max(), fallen.max()))
 
 
 def small_step(session: Session, gain: float) -> float:

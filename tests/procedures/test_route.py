@@ -57,7 +57,9 @@ def test_drawn_benches_are_within_every_bound(number: int) -> None:
 
 
 def test_the_glaze_table_is_proven_too() -> None:
-    result, _ = commission_in_process(values_of("glaze-table"), rig_of("glaze-table"), seed=6)
+    # On the motor's device: with the one on the load in the loop, the undamped shaft of this rig keeps the gain low.
+    values = values_of("glaze-table") | {"feedback.position_from": {"value": "motor"}}
+    result, _ = commission_in_process(values, rig_of("glaze-table"), seed=6)
     assert result.status == "proven", result.reason
     db, deg = response_error(result.outcomes["velocity"], rig_of("glaze-table"), result.parameters)
     assert db <= 1.5

@@ -206,7 +206,7 @@ def _velocity_sample(
 
 
 def _is_on_load(values: Mapping[str, float]) -> bool:
-    return values["feedback.position_device"] != 0.0 and values["feedback.second_counts"] != 0.0
+    return values.get("feedback.position_device", 0.0) != 0.0 and values.get("feedback.second_counts", 0.0) != 0.0
 
 
 def _response(a: FloatArray, b: FloatArray, row: FloatArray, z: NDArray[np.complex128]) -> NDArray[np.complex128]:

@@ -83,6 +83,18 @@ test("only the page that says this very form was saved forgets it", () => {
   assert.equal(draftOf(NAME), null);
 });
 
+test("what is typed after the form was sent, gone back to, is another draft", async () => {
+  const made = opened(form(RESISTANCE));
+  type(made, "sheet.resistance", "2.7");
+  const sent = made.form.querySelector("[name=draft]").value;
+  made.form.dispatchEvent(new made.window.Event("submit", { cancelable: true }));
+  assert.equal(made.form.querySelector("[name=draft]").value, sent, "it is sent with the name it was kept under");
+  await new Promise((done) => setTimeout(done, 5));
+  type(made, "sheet.resistance", "2.8");
+  assert.notEqual(draftOf(NAME).token, sent);
+  assert.equal(made.form.querySelector("[name=draft]").value, draftOf(NAME).token);
+});
+
 test("another kind of motor and back loses nothing that was typed", () => {
   const made = opened(form(KIND + RESISTANCE));
   type(made, "sheet.resistance", "2.7");

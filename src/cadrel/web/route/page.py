@@ -44,7 +44,8 @@ def page_of(request: HttpRequest, axis: Axis, step: str) -> dict[str, Any]:
         "shelf": shelf,
         "run_count": shelf[0].number if shelf else 0,
         "active": job_of(axis),
-        "saved_draft": request.session.pop(SAVED) if SAVED in request.session else "",
+        # On every page until another is kept: one that is left before its scripts run says it to nobody.
+        "saved_draft": request.session.get(SAVED, ""),
         "refusal": last_refusal(axis),
         "next_step": KEYS[min(at + 1, len(KEYS) - 1)],
         "previous_step": KEYS[max(at - 1, 0)],

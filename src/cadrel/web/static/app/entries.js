@@ -17,7 +17,7 @@ export function mount(form) {
   forgetSaved();
   const draft = draftOf(name);
   const typed = new Map(Object.entries(draft?.typed ?? {}));
-  const mine = draft?.token ?? token();
+  let mine = draft?.token ?? token();
   if (hidden) hidden.value = mine;
   const controls = () =>
     /** @type {NodeListOf<Control>} */ (form.querySelectorAll("#fields input:not([type=hidden]), #fields select"));
@@ -111,6 +111,13 @@ export function mount(form) {
   form.addEventListener("input", change);
   form.addEventListener("change", change);
   form.addEventListener("keydown", keys);
+  // What is typed into this page after it was sent, the browser having gone back to it, is another draft.
+  form.addEventListener("submit", () =>
+    setTimeout(() => {
+      mine = token();
+      if (hidden) hidden.value = mine;
+    }),
+  );
   discard?.addEventListener("click", () => {
     typed.clear();
     show();

@@ -6,13 +6,13 @@ import numpy as np
 import pytest
 
 from cadrel.bench import DriveService
-from cadrel.core.axis import understand
+from cadrel.core.axis import drive_values, understand
 from cadrel.core.control import Gains, Margins
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.tuning import VelocityTuning, tune_velocity
 from cadrel.link import LinkedDrive, LocalLink
-from cadrel.procedures import velocity
-from cadrel.procedures.judging import loop_summary, to_and_fro
+from cadrel.procedures import Consent, Session, velocity
+from cadrel.procedures.judging import kick_size, loop_summary, small_step, to_and_fro
 from cadrel.procedures.route import run_route
 from cadrel.procedures.velocity_report import _claimed
 from tests.conftest import rig_of, values_of
@@ -72,6 +72,17 @@ def test_a_loop_without_a_bandwidth_has_something_its_verdict_is_about(
     assert (claimed.kind, claimed.label) == ("velocity_loop", label)
     assert claimed.value == (bandwidth or crossover or GAINS.velocity_gain)
     assert loop_summary(margins) == said
+
+
+@pytest.mark.parametrize("window", [0.02, 0.2, 50.0])
+def test_a_step_of_position_stays_within_the_following_error_window(window: float) -> None:
+    values = values_of("tile-pusher")
+    axis = understand(values)
+    session = Session(drive=None, axis=axis, consent=Consent(travel=60.0, speed=300.0))  # type: ignore[arg-type]
+    session.values = drive_values(values) | {"limit.following_error": window}
+    for gain in (3.0, 300.0):  # a low gain asks for a wide step: by speed alone it would be 30 rad
+        for size in (small_step(session, gain), kick_size(session, gain)):
+            assert 6 * session.place_count <= size <= max(0.5 * window, 6 * session.place_count)
 
 
 def test_hunting_is_told_from_creeping() -> None:

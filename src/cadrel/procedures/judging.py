@@ -18,6 +18,9 @@ AT_REST, NOISE_SECONDS = 0.3, 0.25  # [s] before, and of, a look at an axis at r
 KICKED, RESTED, LOOKED_AT = 0.06, 0.45, 0.6  # [s] of each half of a small move, and after it; share of that looked at
 STROKE, STROKE_SPEED = 0.4, 0.6  # of travel and speed agreed to, of a stroke after which an axis should rest
 WINDOWS = 4.0  # of the goal's position window, that an axis is kicked by before it should rest
+FOLLOWS = (
+    0.5  # of the following-error window: a step injected at the position is off the command for as long as it lasts
+)
 RIPPLE_TOLERANCE = 0.2  # of the ripple asked for: a quarter of a second of noise is no surer
 
 
@@ -96,7 +99,13 @@ def small_step(session: Session, gain: float) -> float:
     torque = 0.5 * session.axis.motor.torque_constant * session.values["limit.current"]
     by_torque = torque / max(session.values["velocity.gain"] * gain, 1e-12)
     by_speed = 0.3 * session.consent.speed / gain
-    return max(min(by_torque, by_speed, 0.2 * session.consent.travel), 6 * session.place_count)
+    most = min(0.2 * session.consent.travel, _within_following(session))
+    return max(min(by_torque, by_speed, most), 6 * session.place_count)
+
+
+def _within_following(session: Session) -> float:
+    """How far the axis may be pushed off its command without the drive taking that for not following. [rad]"""
+    return FOLLOWS * session.values["limit.following_error"]
 
 
 def kick_size(session: Session, gain: float) -> float:
@@ -106,9 +115,8 @@ def kick_size(session: Session, gain: float) -> float:
     the speed agreed to.
     """
     by_speed = 0.3 * session.consent.speed / gain
-    return max(
-        small_step(session, gain), min(WINDOWS * session.axis.goal.window, by_speed, 0.1 * session.consent.travel)
-    )
+    most = min(0.1 * session.consent.travel, _within_following(session))
+    return max(small_step(session, gain), min(WINDOWS * session.axis.goal.window, by_speed, most))
 
 
 def ripple_criterion(session: Session, ripple: float) -> Criterion:

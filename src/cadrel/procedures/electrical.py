@@ -41,7 +41,7 @@ PERIOD = 1024  # [ticks] of a multisine: 64 ms
 BIAS = 0.5  # of continuous current: keeps every phase away from the dead time's kink
 WRITTEN = (
     "motor.resistance", "motor.inductance", "current.gain", "current.reset_time", "current.dead_voltage",
-    "current.dead_current", "current.dead_shape", "current.offset_a", "current.offset_b",
+    "current.dead_current", "current.dead_shape", "current.offset_a", "current.offset_b", "current.sensor_gain_b",
 )  # fmt: skip
 BANDWIDTH_TOLERANCE = 0.1  # of the bandwidth: the winding warms, and saturates with the current
 CALM_PHASE, CALM_PEAK = 45.0, 2.0  # [°], [1] of the inner loop; common practice, as the loops around it rest on it

@@ -1,4 +1,4 @@
-"""Dead time and sensor offsets from records whose answer is known."""
+"""Dead time from records whose answer is known."""
 
 import math
 
@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from cadrel.core.errors import UnusableInput
-from cadrel.core.identification import fit_dead_time, sensor_offsets
+from cadrel.core.identification import fit_dead_time
 
 RNG = np.random.default_rng(5)
 LEVELS = np.array([0.01, 0.02, 0.04, 0.08, 0.16, 0.3, 0.6, 0.9, 1.2, 1.5, 1.8])  # [A]
@@ -58,18 +58,3 @@ def test_an_inverter_that_loses_nothing_is_not_given_a_voltage() -> None:
 def test_levels_too_few_or_too_near_are_refused(levels: np.ndarray) -> None:
     with pytest.raises(UnusableInput):
         fit_dead_time(levels, 1.4 * levels, angle=0.0)
-
-
-@pytest.mark.parametrize("order", [1, -1])
-def test_sensors_without_current_show_their_offsets_whatever_the_angle_in_use(order: int) -> None:
-    # The transformation as docs/control-structure.md section 2 has it, forwards; the function undoes it.
-    a, b = 0.031, -0.018
-    angle = RNG.uniform(-3, 3, 2000)
-    i_a, i_b = a + RNG.normal(0, 0.01, 2000), b + RNG.normal(0, 0.01, 2000)
-    alpha, beta = i_a, order * (i_a + 2 * i_b) / math.sqrt(3)
-    i_d = alpha * np.cos(angle) + beta * np.sin(angle)
-    i_q = -alpha * np.sin(angle) + beta * np.cos(angle)
-    found = sensor_offsets(i_d, i_q, angle, order=order)
-    for value, true in zip(found, (a, b), strict=True):
-        assert value.std == pytest.approx(0.01 / math.sqrt(2000), rel=0.1)
-        assert abs(value.value - true) < 4 * value.std

@@ -5,7 +5,8 @@ turning.py      a turned vector -> direction, ratio, rotor bias, play of the cou
 alignment.py    held vectors -> offset; breakaway currents -> rotor angle
 halls.py        Hall codes -> what is wired wrongly, sequence, edges
 electrical.py   resistance from the slope, inductance from the admittance, flux from spinning
-inverter.py     levels of current -> what dead time takes; sensors without current -> their offsets
+inverter.py     levels of current -> what dead time takes
+sensors.py      sensors without current -> their offsets; a held vector -> the second's gain over the first
 load.py         inertia, friction, gravity from back-and-forth runs
 plant.py        what load and velocity runs found, as one typed value
 two_mass.py     measured velocity plant -> two-mass model
@@ -38,7 +39,7 @@ from cadrel.core.identification.electrical import (
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.identification.friction import FrictionCurve, fit_friction, friction_both_ways
 from cadrel.core.identification.halls import HallFault, HallMap, learn_halls
-from cadrel.core.identification.inverter import DeadTime, fit_dead_time, sensor_offsets
+from cadrel.core.identification.inverter import DeadTime, fit_dead_time
 from cadrel.core.identification.load import LoadEstimate, fit_load
 from cadrel.core.identification.mode import Mode, fit_mode
 from cadrel.core.identification.plant import (
@@ -52,6 +53,7 @@ from cadrel.core.identification.plant import (
 )
 from cadrel.core.identification.play import Play, Swung, fit_play
 from cadrel.core.identification.saturation import InductanceCurve, fit_saturation
+from cadrel.core.identification.sensors import SensorGain, fit_sensor_gain, sensor_offsets
 from cadrel.core.identification.turning import (
     Following,
     VectorLoad,
@@ -84,6 +86,7 @@ __all__ = [
     "Play",
     "RubbedLoad",
     "SearchResult",
+    "SensorGain",
     "SlipResult",
     "SpringyLoad",
     "Swung",
@@ -101,6 +104,7 @@ __all__ = [
     "fit_mode",
     "fit_play",
     "fit_saturation",
+    "fit_sensor_gain",
     "fit_spring",
     "fit_two_mass",
     "flux_from_spinning",

@@ -1,4 +1,4 @@
-"""What the inverter loses to its dead time, and what the current sensors show without current."""
+"""What the inverter loses to its dead time."""
 
 import math
 from collections.abc import Callable
@@ -12,6 +12,7 @@ from cadrel.core.identification.estimated import Estimated
 from cadrel.core.parameters import DEAD_SHAPES
 
 FloatArray = NDArray[np.float64]
+ComplexArray = NDArray[np.complex128]
 Bend = Callable[[FloatArray], FloatArray]
 BENDS = np.geomspace(1e-3, 0.6, 60)  # of the largest current: where the lost voltage may bend
 THIRDS = 2 * math.pi / 3 * np.arange(3)
@@ -44,6 +45,13 @@ class DeadTime:
     def lost(self, current: FloatArray, *, angle: float) -> FloatArray:
         """Voltage lost along a vector of that current, held at an angle from phase a. [V], [A], [rad]"""
         return self.voltage.value * _along(SHAPES[self.shape], current / self.current, angle)
+
+    def lost_of(self, vectors: ComplexArray) -> ComplexArray:
+        """Vector of the voltage lost of a current vector, both with phase a's axis as the real one. [V], [A]"""
+        phases = np.exp(1j * THIRDS)
+        currents = (vectors[:, None] * phases.conj()).real
+        lost: ComplexArray = 2 / 3 * (self.voltage.value * SHAPES[self.shape](currents / self.current)) @ phases
+        return lost
 
 
 def _along(bend: Bend, x: FloatArray, angle: float) -> FloatArray:
@@ -95,25 +103,3 @@ def fit_dead_time(current: FloatArray, voltage: FloatArray, *, angle: float) -> 
             )
     assert best is not None
     return best
-
-
-def sensor_offsets(i_d: FloatArray, i_q: FloatArray, angle: FloatArray, *, order: int) -> tuple[Estimated, Estimated]:
-    """Return what the sensors of phases a and b show while no current flows. [A]
-
-    Parameters
-    ----------
-    i_d, i_q, angle : ndarray, shape (n,)
-        As recorded with the power stage off, and the electrical angle they were turned by. [A], [rad]
-    order : int
-        -1 where the drive exchanges two phases, 1 where not.
-
-    Notes
-    -----
-    i_a = alpha, i_b = (order sqrt(3) beta - alpha) / 2: the drive's own transformation undone. The std is that of the
-    means.
-    """
-    alpha = i_d * np.cos(angle) - i_q * np.sin(angle)
-    beta = i_d * np.sin(angle) + i_q * np.cos(angle)
-    root = math.sqrt(len(alpha))
-    a, b = alpha, 0.5 * (order * math.sqrt(3) * beta - alpha)
-    return tuple(Estimated(float(x.mean()), float(x.std()) / root) for x in (a, b))  # type: ignore[return-value]

@@ -145,6 +145,13 @@ INVERTER = (
         )
         for phase in ("a", "b")
     ),
+    Parameter(
+        key="current.sensor_gain_b", label="Sensor gain, phase b over a", symbol="gb", quantity="ratio", unit="%",
+        storage="drive", step="current", minimum=0.5, maximum=2, default=1.0,
+        help=Help("What the second current sensor shows over what the first would; the drive divides by it.",
+                  "Measured by the current-loop run, from the voltage across a held vector.",
+                  "Left in, torque ripples twice per electrical turn."),
+    ),
 )
 
 SECTIONS = (2, 3, 4)  # second-order sections behind the notch, which is the first

@@ -84,7 +84,7 @@ def measure(s, p, c):
     ib = p.current_gain_b * (-0.5 * alpha + SQRT3_2 * beta) + p.current_noise * noise(s) + p.current_offset_b
     ia = math.floor(ia / p.current_lsb + 0.5) * p.current_lsb
     ib = math.floor(ib / p.current_lsb + 0.5) * p.current_lsb
-    ia, ib = ia - c.offset_a, ib - c.offset_b
+    ia, ib = ia - c.offset_a, (ib - c.offset_b) / c.sensor_gain_b
     alpha, beta = ia, c.phase_order * (ia + 2 * ib) / (2 * SQRT3_2)
     before = s.angle_used
     if s.mode == VECTOR:

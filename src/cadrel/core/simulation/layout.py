@@ -161,6 +161,7 @@ class Settings(NamedTuple):
     current_share: float  # of a step of the commanded current that flows a tick later
     offset_a: float  # [A] taken off what the sensors show
     offset_b: float
+    sensor_gain_b: float  # what the second sensor shows over the first; it is divided by
     velocity_gain: float
     velocity_integral: float
     feedback_pole: float

@@ -134,6 +134,7 @@ def settings_of(v: Mapping[str, float], truth: RigTruth) -> Settings:
         current_share=1.0 - math.exp(-TICK * v["current.gain"] / v["motor.inductance"]),
         offset_a=v["current.offset_a"],
         offset_b=v["current.offset_b"],
+        sensor_gain_b=v["current.sensor_gain_b"],
         velocity_gain=v["velocity.gain"],
         velocity_integral=v["velocity.gain"] / v["velocity.reset_time"],
         feedback_pole=lowpass_pole(v["velocity.feedback_filter"], period=TV),

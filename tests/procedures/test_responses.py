@@ -10,10 +10,10 @@ import pytest
 from cadrel.cli.true_plant import true_loops, true_velocity_closed
 from cadrel.core.control import Gains, TwoMass, Winding, feedback_filter
 from cadrel.core.control.cascade import loop_block, plant_block
-from cadrel.core.response import random_multisine
+from cadrel.core.response import FrequencyResponse, random_multisine
 from cadrel.core.simulation import RigTruth
 from cadrel.procedures.errors import NotAllowed
-from cadrel.procedures.responses.measure import bias_of
+from cadrel.procedures.responses.measure import bias_of, line_strengths, passes_needed
 from cadrel.procedures.responses.request import Request
 from tests.conftest import rig_of
 from tests.procedures.test_stops import Ready
@@ -134,6 +134,37 @@ def test_an_amplitude_beyond_what_was_agreed_to_is_lessened_and_said() -> None:
     outcome, session = Ready(LIFT).run("response", amplitude=60.0, lines=30.0)
     assert any("lessened" in note for note in session.notes)
     assert outcome.runs[0].excitation["amplitudes"][0] < 0.6 * session.axis.motor.torque_constant * 8
+
+
+def _scattering(share: float, *, lines: int = 40, coherence: float = 0.95) -> FrequencyResponse:
+    value = np.linspace(2.0, 0.1, lines) * np.exp(-1j * np.linspace(0, 3, lines))
+    return FrequencyResponse(
+        np.geomspace(4, 1000, lines), value, np.full(lines, coherence), np.full(lines, share) * np.abs(value)
+    )
+
+
+@pytest.mark.parametrize(
+    ("share", "passes"),
+    # Two std in phase of a complex value of std s are sqrt(2) s: 3° (0.0524) where s is 0.037. Noise falls by the root.
+    [(0.01, 6), (0.036, 6), (0.05, 12), (0.06, 16), (0.5, 24)],
+)
+def test_passes_are_added_until_trusted_lines_are_right_to_three_degrees(share: float, passes: int) -> None:
+    assert passes_needed(_scattering(share), 6) == passes
+
+
+def test_no_pass_is_added_for_lines_that_nobody_trusts() -> None:
+    assert passes_needed(_scattering(0.5, coherence=0.5), 6) == 6
+
+
+def test_lines_that_scatter_are_made_stronger_and_never_all_others_weaker() -> None:
+    seen = _scattering(0.02)
+    noisy = replace(seen, std=seen.std * np.where(np.arange(40) == 17, 25.0, 1.0))
+    lines = np.round(noisy.frequency).astype(np.int64)
+    strengths = line_strengths(noisy, lines, step=1.0)
+    assert np.argmax(strengths) == 17 and strengths.max() == pytest.approx(3.0)
+    assert np.median(strengths) == 1.0
+    beyond = line_strengths(noisy, np.array([2000]), step=1.0)  # what a counted speed could not tell
+    assert beyond[0] == 1.0
 
 
 def test_an_empty_band_is_refused() -> None:

@@ -32,8 +32,8 @@ BESIDE = ("cogging", "friction", "saturation")  # each by itself, by what was fo
 TRUSTED = 0.9  # coherence
 # 95th percentile of the relative error that is asked for; resonances where they lie below the highest line. [%]
 ASKED = {
-    "resistance": 2.0, "inductance_q": 4.0, "flux": 2.0, "load": 3.0, "coulomb": 6.0, "viscous": 30.0, "resonance": 3.0,
-    "cogging": 20.0,
+    "resistance": 2.0, "inductance_q": 4.0, "flux": 2.0, "sensor_gain_b": 0.5, "load": 3.0, "coulomb": 6.0,
+    "viscous": 30.0, "resonance": 3.0, "cogging": 20.0,
 }  # fmt: skip
 # What is found beside, without a bound: friction over speed, and inductance at the largest current.
 TOLD = ("friction_sliding", "friction_viscous", "friction_breakaway", "friction_stribeck", "saturation_q",
@@ -108,6 +108,7 @@ def identify(numbered: tuple[int, int]) -> Identified:
 def _compare(found: Identified, truth: RigTruth, outcome: Outcome) -> None:
     known = {
         "resistance": truth.resistance, "inductance_q": truth.inductance_q, "flux": truth.flux_linkage,
+        "sensor_gain_b": 1.0 + truth.current_gain_error,
         "load": truth.inertia_motor + truth.inertia_load + truth.inertia_third,
         "coulomb": truth.coulomb_motor + truth.coulomb_load, "viscous": truth.viscous_motor + truth.viscous_load,
     }  # fmt: skip

@@ -112,15 +112,16 @@ def average_responses(parts: Sequence[FrequencyResponse]) -> FrequencyResponse:
     -----
     What friction and dead time add is periodic like the excitation: it repeats from period to period, and shows only
     between experiments with other phases. So the standard deviation is the larger of what the periods and what the
-    experiments say, and the coherence the lowest of all, lessened by the scatter between experiments (best linear
-    approximation; R. Pintelon, J. Schoukens, System Identification, 2nd ed., ch. 4, "robust method"; from memory).
+    experiments say, and the coherence the mean of all, lessened by the scatter between experiments: it tells how
+    clearly one experiment speaks, however many there are (best linear approximation; R. Pintelon, J. Schoukens, System
+    Identification, 2nd ed., ch. 4, "robust method"; from memory).
     """
     if not parts or any(not np.array_equal(p.frequency, parts[0].frequency) for p in parts):
         raise UnusableInput(what="The responses have different grids.", remedy="Measure them alike.")
     weight = np.stack([1 / np.maximum(p.std, 1e-15) ** 2 for p in parts])
     each = np.stack([p.value for p in parts])
     std = 1 / np.sqrt(weight.sum(0))
-    coherence = np.min([p.coherence for p in parts], axis=0)
+    coherence = np.mean([p.coherence for p in parts], axis=0)
     if len(parts) > 1:
         # Where what the experiments differ by is more than their noise, noise must not weight them.
         scatter = (np.abs(each - each.mean(0)) ** 2).sum(0) / (len(parts) - 1)

@@ -31,6 +31,10 @@ from cadrel.procedures.responses.request import Request
 from cadrel.procedures.session import GENTLE, FloatArray, Session
 
 PASSES, LONG_PASSES = 6, 4  # of the usual period, and of one of several seconds
+MOST_TIMES = 4  # as many passes, where friction and noise ask for more
+PRECISE = math.radians(3.0)  # of nineteen in twenty trusted lines, and half a decibel: until then passes are added
+TRUSTED = 0.9  # coherence of a line that is claimed
+STRONGEST = 3.0  # times the median line, of one that scatters more
 LONG = 8192  # [samples]
 PERIODS = 3  # of a pass; the first is left out
 BIAS_SHARE = 0.4  # of the speed agreed to, in motion: the excitation's peaks come on top
@@ -60,26 +64,29 @@ class Measured:
     passes: int
 
 
-def amplitude_of(session: Session, request: Request, factor: float) -> float:
-    """Return the rms of the excitation, less where it would make the axis faster or go farther than agreed to."""
+def amplitude_of(session: Session, request: Request, factor: float, shape: FloatArray | None = None) -> float:
+    """Return the rms of the excitation, less where it would make the axis faster or go farther than agreed to.
+
+    `shape` is how strong its lines are to each other, absent they are alike.
+    """
     if request.loop == "current":
         return request.share * factor * session.current_continuous
     lines = request.lines(session.rates)
-    swing, way = _answers(session, request, lines)
+    swing, way = _answers(session, request, lines, np.ones(len(lines)) if shape is None else shape)
     limit = SWING_IN_MOTION * bias_of(session, request) if request.moving else SWING_SHARE * session.consent.speed
     unit = session.consent.speed if request.loop == "position" else (
         session.axis.motor.torque_constant * session.current_continuous
     )  # fmt: skip
     wanted = request.share * factor * unit
     most = min(limit / max(swing, 1e-12), TRAVEL_SHARE * session.consent.travel / max(way, 1e-12))
-    if wanted > most:
+    if wanted > most and shape is None:
         session.note(
             f"The amplitude was lessened to {100 * most / unit:.2g} %: speed and travel agreed to allow no more."
         )
     return min(wanted, most)
 
 
-def _answers(session: Session, request: Request, lines: IntArray) -> tuple[float, float]:
+def _answers(session: Session, request: Request, lines: IntArray, shape: FloatArray) -> tuple[float, float]:
     """Speed [rad/s] and way [rad], rms, that an excitation of rms 1 makes in the loop in force."""
     gains = Gains.from_drive(session.values, session.rates)
     frequency = lines * request.rate_hz(session.rates) / request.period(session.rates)
@@ -93,7 +100,8 @@ def _answers(session: Session, request: Request, lines: IntArray) -> tuple[float
         speeds.append(motor * np.maximum(1.0, np.abs(load_over_motor(model, frequency))))
     speed = np.maximum(*speeds)
     way = speed / (2 * math.pi * frequency)
-    return float(np.sqrt(np.mean(speed**2))), float(np.sqrt(np.mean(way**2)))
+    power = shape**2 / np.mean(shape**2)
+    return float(np.sqrt(np.mean(power * speed**2))), float(np.sqrt(np.mean(power * way**2)))
 
 
 def bias_of(session: Session, request: Request) -> float:
@@ -102,29 +110,64 @@ def bias_of(session: Session, request: Request) -> float:
     return min(BIAS_SHARE * session.consent.speed, 1.5 * session.consent.travel / seconds)
 
 
-def seconds_of(request: Request, ticks_period: float, period: int) -> float:
-    """Return about how long all passes of one amplitude take. [s]"""
-    return (PERIODS + 1) * period * ticks_period * (LONG_PASSES if period > LONG else PASSES)
-
-
 def measure(session: Session, request: Request, factor: float, share: tuple[float, float]) -> Measured:
-    """Measure a loop with one amplitude; `share` is where its progress begins and ends."""
-    amplitude = amplitude_of(session, request, factor)
+    """Measure a loop with one amplitude; `share` is where its progress begins and ends.
+
+    After half of the passes the lines that scatter are made stronger. After all of them there are as many more as make
+    the lines that are claimed right to `PRECISE`, up to `MOST_TIMES` as many.
+    """
     period, lines = request.period(session.rates), request.lines(session.rates)
     rng = np.random.default_rng(PHASES)
-    passes = LONG_PASSES if period > LONG else PASSES
+    usual = LONG_PASSES if period > LONG else PASSES
     home = float(session.drive.status()["position"])
-    records = []
-    for k in range(passes):
-        done = share[0] + (share[1] - share[0]) * k / passes
-        session.enter(f"response of the {request.loop} loop, pass {k + 1} of {passes}", done)
-        signal = _signal(request, lines, period, amplitude, rng, backwards=k % 2 == 1)
+    amplitude, shape = amplitude_of(session, request, factor), None
+    records: list[Recording] = []
+
+    def whole() -> Measured:
+        return _together(session, request, records, lines, amplitude)
+
+    wanted = usual
+    while len(records) < wanted:
+        k = len(records)
+        if k == usual // 2 and request.signal == "multisine":
+            shape = line_strengths(whole().plant, lines, step=request.rate_hz(session.rates) / period)
+        rms = amplitude if shape is None else min(amplitude, amplitude_of(session, request, factor, shape))
+        done = share[0] + (share[1] - share[0]) * k / wanted
+        session.enter(f"response of the {request.loop} loop, pass {k + 1} of {wanted}", done)
+        signal = _signal(request, lines, period, rms, rng, shape, backwards=k % 2 == 1)
         records.append(_one_pass(session, request, signal, home, direction=1.0 if k % 2 == 0 else -1.0))
+        if len(records) == wanted == usual:
+            wanted = passes_needed(whole().plant, usual)
+            if wanted > usual:
+                session.note(f"Friction and noise ask for {wanted} passes in place of {usual}.")
     if request.moving:
         with session.enabled_around("velocity", home):
             session.go_to(home, speed=2 * bias_of(session, request))
         session.standstill()
-    return _together(session, request, records, lines, amplitude)
+    return whole()
+
+
+def passes_needed(measured: FrequencyResponse, done: int) -> int:
+    """Return how many passes make nineteen in twenty of the trusted lines right to `PRECISE`; their scatter averages.
+
+    A line's std is that of a complex value, half of its variance in size, half in phase.
+    """
+    sure = measured.trusted(TRUSTED)
+    if not len(sure.frequency):
+        return done
+    scatter = float(np.quantile(sure.std / np.abs(sure.value), 0.95)) / math.sqrt(2)
+    needed = 2 * math.ceil(0.5 * done * (2 * scatter / PRECISE) ** 2)  # as many one way as the other
+    return min(max(needed, done), MOST_TIMES * done)
+
+
+def line_strengths(measured: FrequencyResponse, lines: IntArray, *, step: float) -> FloatArray:
+    """Return how strong each line is made for those that scatter to scatter less; `step` is their spacing. [Hz]
+
+    A line that was not read (beyond what a counted speed tells) is left as it is.
+    """
+    scatter = measured.std / np.maximum(np.abs(measured.value), 1e-300)
+    strong = np.sqrt(scatter / np.median(scatter))
+    return np.clip(np.interp(lines * step, measured.frequency, strong, right=1.0), 1.0, STRONGEST)
 
 
 def _channels(session: Session, request: Request) -> tuple[str, ...]:
@@ -133,10 +176,11 @@ def _channels(session: Session, request: Request) -> tuple[str, ...]:
 
 
 def _signal(
-    request: Request, lines: IntArray, period: int, rms: float, rng: np.random.Generator, *, backwards: bool
-) -> FloatArray:
+    request: Request, lines: IntArray, period: int, rms: float, rng: np.random.Generator,
+    shape: FloatArray | None, *, backwards: bool,
+) -> FloatArray:  # fmt: skip
     if request.signal == "multisine":
-        return random_multisine(lines, n_samples=period, rms=rms, rng=rng)
+        return random_multisine(lines, n_samples=period, rms=rms, rng=rng, shape=shape)
     swept = swept_sine(int(lines[0]), int(lines[-1]), n_samples=period, rms=rms)
     # Down in every second pass: what a plant distorts falls elsewhere then, and shows as scatter.
     return swept[::-1].copy() if backwards else swept
@@ -184,14 +228,14 @@ def _together(
     record = one_after_the_other(records)
     if request.loop == "current":
         plant, closed = mean_of("v_d", "i_d"), mean_of("i_d_ref", "i_d")
-        opened = _through(closed, closed.value / (1 - closed.value), 1 / (1 - closed.value) ** 2)
+        opened = _through(closed, closed.value / (1 - closed.value), 1 / (1 - closed.value) ** 2, len(records))
     else:
         entry, output = _channels(session, request)
         plant = mean_of(entry, output)
         # What the regulator adds to the excitation is the loop's answer to it: S = entry / excitation, L = 1/S - 1.
         seen = mean_of("excitation", entry)
-        opened = _through(seen, 1 / seen.value - 1, 1 / seen.value**2)
-        closed = _through(seen, 1 - seen.value, np.ones_like(seen.value))
+        opened = _through(seen, 1 / seen.value - 1, 1 / seen.value**2, len(records))
+        closed = _through(seen, 1 - seen.value, np.ones_like(seen.value), len(records))
         if request.loop == "velocity":
             filtered = feedback_filter(Gains.from_drive(session.values, session.rates), plant.frequency)
             plant = FrequencyResponse(
@@ -203,6 +247,12 @@ def _together(
     return Measured(amplitude=amplitude, plant=plant, opened=opened, closed=closed, record=record, passes=len(records))
 
 
-def _through(seen: FrequencyResponse, value: np.ndarray, slope: np.ndarray) -> FrequencyResponse:
-    """A response computed from another; its std goes with the slope of the computation."""
-    return FrequencyResponse(seen.frequency, value, seen.coherence, seen.std * np.abs(slope))
+def _through(seen: FrequencyResponse, value: np.ndarray, slope: np.ndarray, passes: int) -> FrequencyResponse:
+    """A response computed from another, whose std goes with the slope of the computation.
+
+    Where it is small beside the other, as a closed loop is far above its bandwidth, that one's coherence says nothing
+    about it: it has what its own size is to the scatter of one pass.
+    """
+    std = seen.std * np.abs(slope)
+    own = 1 / (1 + passes * (std / np.maximum(np.abs(value), 1e-300)) ** 2)
+    return FrequencyResponse(seen.frequency, value, np.minimum(seen.coherence, own), std)

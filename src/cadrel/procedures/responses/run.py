@@ -18,7 +18,7 @@ from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.plant_in_motion import edge_age, one_after_the_other
-from cadrel.procedures.responses.measure import PASS_REACH, POINTS, Measured, bias_of, measure
+from cadrel.procedures.responses.measure import PASS_REACH, POINTS, TRUSTED, Measured, bias_of, measure
 from cadrel.procedures.responses.request import LOOPS, SIGNALS, USUAL_SHARE, Request
 from cadrel.procedures.session import Session
 
@@ -26,7 +26,6 @@ SOFT_HZ = 8.0  # crossover of the loop while a resonance is looked at
 SHAPED_BY = ("velocity.notch_frequency", *(f"velocity.section{n}_pole" for n in SECTIONS))  # at 0 they are off
 SOFTENED = ("velocity.gain", "velocity.reset_time", "velocity.torque_filter", "velocity.feedback_filter", *SHAPED_BY)
 MODEL_KINDS = ("resonance", "inertia", "stiffness", "damping", "delay")
-TRUSTED = 0.9  # coherence of a line that two amplitudes are compared on
 SECONDS = 40.0
 UNITS = {"current": "A", "velocity": "N·m", "position": "rad/s"}
 PLANT_DB = {"current": "dB (A per V)", "velocity": "dB (rad/s per N·m)", "position": "dB (rad per rad/s)"}
@@ -231,7 +230,8 @@ def _plan(axis: AxisModel, values: Values) -> Plan:
         title="Frequency response", travel=travel, speed=speed, current=current, seconds=SECONDS,
         text=f"A loop is shaken by a small periodic signal, at rest or while it runs to and fro within "
         f"{travel * per:.4g} {unit} at up to {speed * per:.4g} {unit}/s. Nothing in the drive changes. About "
-        f"{SECONDS:.0f} s, several times as long where one resonance is looked at closely.",
+        f"{SECONDS:.0f} s, several times as long where one resonance is looked at closely, or where friction and noise "
+        "ask for more passes.",
     )  # fmt: skip
 
 

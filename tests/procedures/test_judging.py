@@ -11,8 +11,8 @@ from cadrel.core.control import Gains, Margins
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.tuning import VelocityTuning, tune_velocity
 from cadrel.link import LinkedDrive, LocalLink
-from cadrel.procedures import Consent, Session, velocity
-from cadrel.procedures.judging import kick_size, loop_summary, small_step, to_and_fro
+from cadrel.procedures import Consent, Session, velocity_tries
+from cadrel.procedures.judging import kick_size, loop_summary, small_step, to_and_fro, trembling
 from cadrel.procedures.route import run_route
 from cadrel.procedures.velocity_report import _claimed
 from tests.conftest import rig_of, values_of
@@ -35,7 +35,7 @@ def test_a_loop_tuned_on_a_wrong_model_is_not_proven_and_goes_back(monkeypatch: 
             gains=found.gains.with_(velocity_gain=2.0 * found.gains.velocity_gain), margins=found.margins, limited_by=""
         )
 
-    monkeypatch.setattr(velocity, "tune_velocity", on_a_wrong_model)
+    monkeypatch.setattr(velocity_tries, "tune_velocity", on_a_wrong_model)
     simulated = SimulatedDrive("axis", rig_of("tile-pusher"), seed=4)
     service = DriveService({"axis": simulated})
     values = values_of("tile-pusher")
@@ -93,3 +93,16 @@ def test_hunting_is_told_from_creeping() -> None:
     assert to_and_fro(40.0 * np.exp(-time / 0.1) + trembles) == pytest.approx(0.5, abs=0.05)
     # A slow swing of which three quarters are seen goes back by half of itself, at the least.
     assert to_and_fro(8.0 * np.sin(2 * math.pi * 2.8 * time)) > 3.9
+
+
+def test_torque_let_go_of_in_a_curve_is_no_ripple_and_what_trembles_on_it_is() -> None:
+    time = np.linspace(0.0, 0.27, 1080)
+    noise = np.random.default_rng(3).normal(0, 0.2, 1080)
+    settling = -40.0 * np.exp(-time / 0.04) + 15.0 * time
+    assert trembling(settling) == pytest.approx(0.0, abs=1e-9)
+    assert trembling(settling + noise) == pytest.approx(0.2, rel=0.2)
+    # Of one that hunts, the more is seen the oftener it goes to and fro in that time.
+    for hz, seen in ((8.0, 0.8), (20.0, 0.9), (300.0, 0.98)):
+        swing = 3.0 * np.sin(2 * math.pi * hz * time)
+        assert seen * 3.0 / math.sqrt(2) < trembling(swing) <= 3.0 / math.sqrt(2)
+        assert trembling(swing - 0.5 * time) > 0.85 * trembling(swing)

@@ -11,7 +11,7 @@ from cadrel.core.axis import AxisModel
 from cadrel.core.control import Gains
 from cadrel.core.motion import Profile
 from cadrel.core.parameters import REGISTRY
-from cadrel.core.tuning import FRICTION_SHARE, quicker
+from cadrel.core.tuning import FRICTION_SHARE, load_of, quicker
 from cadrel.procedures.acceptance import PROCEDURE as ACCEPTANCE
 from cadrel.procedures.acceptance import moved, plan_stroke
 from cadrel.procedures.declaration import Procedure, Values, declare
@@ -122,7 +122,10 @@ def _ripple(session: Session, gains: Gains) -> float:
     """Put gains into the drive and return what trembles at rest after a small kick, of the continuous current."""
     values = gains.to_drive()
     session.write({key: values[key] for key in KNOB})
-    torque, _ = at_rest_after_a_kick(session, "position", kick_size(session, gains.position_gain))
+    load, _ = load_of(session.plant, session.values)
+    torque, _ = at_rest_after_a_kick(
+        session, "position", kick_size(session, gains.position_gain), load_swings_hz=load.antiresonance_hz
+    )
     return torque / (session.axis.motor.torque_constant * session.current_continuous)
 
 

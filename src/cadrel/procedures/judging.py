@@ -4,6 +4,7 @@ import math
 from collections.abc import Mapping
 
 import numpy as np
+from scipy.optimize import isotonic_regression
 
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Margins
@@ -16,11 +17,10 @@ from cadrel.procedures.session import FloatArray, Session
 
 AT_REST, NOISE_SECONDS = 0.3, 0.25  # [s] before, and of, a look at an axis at rest
 KICKED, RESTED, LOOKED_AT = 0.06, 0.45, 0.6  # [s] of each half of a small move, and after it; share of that looked at
+MOST_KICKED = 0.25  # [s]
 STROKE, STROKE_SPEED = 0.4, 0.6  # of travel and speed agreed to, of a stroke after which an axis should rest
 WINDOWS = 4.0  # of the goal's position window, that an axis is kicked by before it should rest
-FOLLOWS = (
-    0.5  # of the following-error window: a step injected at the position is off the command for as long as it lasts
-)
+FOLLOWS = 0.5  # of the following-error window: a step injected at the position is off its command while it lasts
 RIPPLE_TOLERANCE = 0.2  # of the ripple asked for: a quarter of a second of noise is no surer
 
 
@@ -32,13 +32,17 @@ def asked_of(r: Robustness) -> AskedOfLoop:
     )  # fmt: skip
 
 
-def at_rest_after_a_kick(session: Session, mode: str, size: float) -> tuple[float, float]:
+def at_rest_after_a_kick(
+    session: Session, mode: str, size: float, *, load_swings_hz: float | None
+) -> tuple[float, float]:
     """Move to and fro a little and stay; return what trembles where it should rest: torque, rms, and way. [N·m], [rad]
 
     Noise trembles always. A loop that hunts between two steps of its device, or through its play, does so once it has
-    been moved: it stands as still as any before. `size` is in the unit of the mode, rad/s or rad.
+    been moved: it stands as still as any before. `size` is in the unit of the mode, rad/s or rad; `load_swings_hz` is
+    where the load swings on the held motor. It is not set swinging: a hardly damped load does so for seconds, and that
+    is neither noise nor hunting.
     """
-    moved, rests = (round(t / session.rates.velocity) for t in (KICKED, RESTED))
+    moved, rests = (round(t / session.rates.velocity) for t in (kicked_for(load_swings_hz), RESTED))
     wave = np.concatenate([np.full(moved, size), np.full(moved, -size), np.zeros(rests)])
     with session.enabled(mode):
         session.hold(0.1)
@@ -47,6 +51,17 @@ def at_rest_after_a_kick(session: Session, mode: str, size: float) -> tuple[floa
         )
     session.standstill()
     return _trembling(session, record, slice(-round(LOOKED_AT * rests), None))
+
+
+def kicked_for(load_swings_hz: float | None) -> float:
+    """Return how long each half of a small move lasts: whole periods of the load's swing on the held motor. [s]
+
+    To, fro and back to rest are three jumps of 1, -2 and 1 then, a whole period apart each, which leave such a swing at
+    rest; what the frequency is off by remains with its square. A swing too slow for that is left as it is.
+    """
+    if load_swings_hz is None or load_swings_hz * MOST_KICKED < 1.0:
+        return KICKED
+    return math.ceil(KICKED * load_swings_hz) / load_swings_hz
 
 
 def at_rest_after_a_stroke(session: Session) -> tuple[float, float]:
@@ -77,10 +92,22 @@ def at_rest_after_a_stroke(session: Session) -> tuple[float, float]:
 
 def _trembling(session: Session, record: Recording, quiet: slice) -> tuple[float, float]:
     position, current = record[session.place][quiet], record["i_q_ref"][quiet]
-    time = np.arange(len(current))
-    left = current - np.polyval(np.polyfit(time, current, 1), time)
     flicker = to_and_fro(position.astype(np.float64))
-    return float(session.axis.motor.torque_constant * left.std()), flicker
+    return session.axis.motor.torque_constant * trembling(current.astype(np.float64)), flicker
+
+
+def trembling(signal: FloatArray) -> float:
+    """Return the rms of what a signal does beside going one way: beside its best rising, or falling, course.
+
+    The integral that lets go of friction after a move takes torque off in a curve, and that is settling, no ripple: it
+    is judged by when the axis has settled. Shape (n,); in the unit of the signal.
+
+    References
+    ----------
+    .. [1] R. E. Barlow et al., Statistical Inference under Order Restrictions, Wiley 1972 (from memory): the isotonic
+       regression, by adjacent violators pooled; the computation is SciPy's.
+    """
+    return float(min(np.std(signal - isotonic_regression(signal, increasing=up).x) for up in (True, False)))
 
 
 def to_and_fro(position: FloatArray) -> float:

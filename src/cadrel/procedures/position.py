@@ -95,7 +95,7 @@ def run_position_loop(session: Session) -> Outcome:
     kept = {k: session.values[k] for k in changes}
     session.write(changes)
     try:
-        gains, ripple = _without_hunting(session, gains)
+        gains, ripple = _without_hunting(session, gains, load)
         if gains.position_gain != changes["position.gain"]:
             changes["position.gain"], limited_by = gains.position_gain, "hunting at rest: play, or steps of the device"
             changes["position.friction_feedforward"] = friction_share(session, gains)
@@ -161,7 +161,7 @@ def friction_share(session: Session, gains: Gains) -> float:
     return FRICTION_SHARE if better else 0.0
 
 
-def _without_hunting(session: Session, gains: Gains) -> tuple[Gains, float]:
+def _without_hunting(session: Session, gains: Gains, load: TwoMass) -> tuple[Gains, float]:
     """Lower the position gain until the axis comes to rest after a small step; returns it, and the ripple left. [N·m]
 
     A loop that is calm by every margin may hunt between two steps of its device, or through its play: a limit cycle,
@@ -172,7 +172,9 @@ def _without_hunting(session: Session, gains: Gains) -> tuple[Gains, float]:
     def look(tried: Gains) -> tuple[float, bool]:
         session.enter("looking for hunting at rest", 0.45)
         swings = session.swings
-        kicked = at_rest_after_a_kick(session, "position", kick_size(session, gains.position_gain))
+        kicked = at_rest_after_a_kick(
+            session, "position", kick_size(session, gains.position_gain), load_swings_hz=load.antiresonance_hz
+        )
         moved = at_rest_after_a_stroke(session)
         ripple, flicker = max(kicked[0], moved[0]), max(kicked[1], moved[1])
         if session.swings > swings:  # the drive has halved all gains: of them only the position gain is too high

@@ -74,9 +74,9 @@ def test_coherence_falls_with_noise_and_rises_to_one_without() -> None:
 
 @pytest.mark.parametrize("experiments", [6, 24])
 def test_more_experiments_make_a_response_surer_and_leave_its_coherence(experiments: int) -> None:
-    # A tenth as much noise as signal in every line and period: 1 / 1.1 by Bendat and Piersol (from memory). Read from two
-    # periods it comes out higher, 1 - 0.5 (1 - 1 / 1.1) at the least, and the scatter between experiments lessens it.
-    # Noise of the mean falls with the root of all periods.
+    # A tenth as much noise as signal in every line and period: 1 / 1.1 by Bendat and Piersol (from memory). Read from
+    # two periods it comes out higher, 1 - 0.5 (1 - 1 / 1.1) at the least, and the scatter between experiments lessens
+    # it. Noise of the mean falls with the root of all periods.
     rng = np.random.default_rng(9)
     lines = np.arange(20, 180)
     power = 512**2 / 4 * 2 / len(lines)  # |R|² of a line of a signal of rms 1

@@ -128,6 +128,7 @@ def tune_velocity(
     noise: float = 0.0,
     noise_torque: float = math.inf,
     least_damping: float = LEAST_DAMPING,
+    known: Gains | None = None,
 ) -> VelocityTuning:
     """Return the velocity loop with the highest integral gain that honours what is asked for over its spread.
 
@@ -145,6 +146,9 @@ def tune_velocity(
         Of the raw speed at rest, rms [rad/s], and what it may make of torque, rms [N·m].
     least_damping : float
         Of a section's poles: what swings little in them is calmer where a device shows speed in steps. [1]
+    known : Gains, optional
+        Of a proposal before, on nearly the same plant: its shape, at a gain that keeps what is asked for now, is
+        proposed where the search finds nothing better.
 
     Raises
     ------
@@ -183,6 +187,11 @@ def tune_velocity(
         score = math.log(proposed.velocity_gain / proposed.velocity_reset)
         if best is None or score > math.log(EARNS) + best[0]:
             best = (score, proposed)
+    calmer = None if known is None else _judged(judge, _quieter(known, bounds))
+    if calmer is not None:
+        score = math.log(calmer.velocity_gain / calmer.velocity_reset)
+        if best is None or score > best[0]:
+            best = (score, calmer)
     if best is None:
         raise TuningRefused(asked=_asked_text(asked), limit=_resonance_text(load))
     chosen = best[1]
@@ -213,6 +222,18 @@ def _plants(judge: _Judge, gains: Gains, further: Sequence[TwoMass]) -> Plants:
     seen = judge.measured
     measured = (seen.frequency, seen.value, kept) if seen is not None and len(seen.frequency) > 10 else None
     return Plants.of(grid, models, measured)
+
+
+def _quieter(known: Gains, bounds: Bounds) -> Gains | None:
+    """The shape of a loop with its gain taken back to what the noise allows, its integral gain with the square of it.
+
+    None where its sections swing more than is allowed now.
+    """
+    if any(section.pole_damping < bounds.least_damping for section in known.sections):
+        return None
+    made = known.velocity_gain * torque_of_noise(shape_of(known), known.rates.velocity) * bounds.noise
+    share = min(1.0, bounds.noise_torque / made) if made > 0.0 else 1.0
+    return known.with_(velocity_gain=share * known.velocity_gain, velocity_reset=known.velocity_reset / share)
 
 
 def _judged(judge: _Judge, proposed: Gains | None) -> Gains | None:

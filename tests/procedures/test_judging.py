@@ -4,6 +4,7 @@ import math
 
 import numpy as np
 import pytest
+from scipy import signal
 
 from cadrel.bench import DriveService
 from cadrel.core.axis import drive_values, understand
@@ -12,7 +13,7 @@ from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.tuning import VelocityTuning, tune_velocity
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import Consent, Session, velocity_tries
-from cadrel.procedures.judging import kick_size, loop_summary, small_step, to_and_fro, trembling
+from cadrel.procedures.judging import KICKED, kick_size, kicked_for, loop_summary, small_step, to_and_fro, trembling
 from cadrel.procedures.route import run_route
 from cadrel.procedures.velocity_report import _claimed
 from tests.conftest import rig_of, values_of
@@ -106,3 +107,29 @@ def test_torque_let_go_of_in_a_curve_is_no_ripple_and_what_trembles_on_it_is() -
         swing = 3.0 * np.sin(2 * math.pi * hz * time)
         assert seen * 3.0 / math.sqrt(2) < trembling(swing) <= 3.0 / math.sqrt(2)
         assert trembling(swing - 0.5 * time) > 0.85 * trembling(swing)
+
+
+@pytest.mark.parametrize("off", [1.0, 0.95, 1.05])
+@pytest.mark.parametrize("hz", [8.0, 12.9, 61.0])
+def test_a_small_move_leaves_a_load_that_swings_at_rest(hz: float, off: float) -> None:
+    """The judge is SciPy's simulation of a load on a spring whose other end has the speed that is injected."""
+    true = off * hz * 2 * math.pi
+    load = signal.lti([true**2], [1.0, 2 * 0.003 * true, true**2])  # speed of the motor -> speed of the load
+
+    def left(half: float) -> float:
+        time = np.arange(0.0, 2 * half + 0.6, 1e-4)
+        speed = np.where(time < half, 1.0, np.where(time < 2 * half, -1.0, 0.0))
+        _, swing, _ = signal.lsim(load, speed, time)
+        return float(np.abs(swing[time > 2 * half + 0.33]).max())
+
+    half = kicked_for(hz)
+    assert half >= KICKED * 0.999
+    assert half * hz == pytest.approx(round(half * hz))  # whole periods
+    assert left(half) < 0.15 * (1 if off == 1.0 else math.ceil(KICKED * hz) ** 2)
+    if hz < 1 / KICKED:
+        assert left(KICKED) > 4 * left(half)
+
+
+def test_a_load_that_swings_too_slowly_or_not_at_all_is_kicked_as_usual() -> None:
+    assert kicked_for(None) == KICKED
+    assert kicked_for(1.5) == KICKED

@@ -237,6 +237,11 @@ def judge(
             "passed": error <= goal.following_error,
         },
     ]
+    if session.axis.robustness.matters == "overshoot":
+        beyond = max(m.overshoot for m in moves)
+        criteria.append(
+            {"what": "Overshoot", "value": beyond, "limit": goal.window, "unit": "rad", "passed": beyond <= goal.window}
+        )
     if swings:
         what = "Gains halved by the drive, the loop swinging ever wider"
         criteria.append({"what": what, "value": swings, "limit": 0, "unit": "times", "passed": False})

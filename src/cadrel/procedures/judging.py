@@ -16,7 +16,9 @@ from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.session import FloatArray, Session
 
 AT_REST, NOISE_SECONDS = 0.3, 0.25  # [s] before, and of, a look at an axis at rest
-KICKED, RESTED, LOOKED_AT = 0.06, 0.45, 0.6  # [s] of each half of a small move, and after it; share of that looked at
+# [s] of each half of a small move, and after it; share of that looked at: what rings has a third of a second to decay,
+# and what still trembles then hunts.
+KICKED, RESTED, LOOKED_AT = 0.06, 0.6, 0.45
 MOST_KICKED = 0.25  # [s]
 STROKE, STROKE_SPEED = 0.4, 0.6  # of travel and speed agreed to, of a stroke after which an axis should rest
 WINDOWS = 4.0  # of the goal's position window, that an axis is kicked by before it should rest

@@ -9,7 +9,14 @@ from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, Winding
 from cadrel.core.identification import PlantFit, Play
 from cadrel.core.response import FrequencyResponse
-from cadrel.core.tuning import LEAST_DAMPING, TuningRefused, noise_behind, tune_position, tune_velocity
+from cadrel.core.tuning import (
+    LEAST_DAMPING,
+    TuningRefused,
+    ease_for_settling,
+    noise_behind,
+    tune_position,
+    tune_velocity,
+)
 from cadrel.core.verdict import Criterion
 from cadrel.procedures.errors import AxisStopped
 from cadrel.procedures.judging import at_rest_after_a_kick, at_rest_after_a_stroke, kick_size
@@ -186,6 +193,11 @@ def _tuned(
         least_damping=CALM if seen.hunts else LEAST_DAMPING,
         known=known,
     )
+    if asked.matters != "disturbance" and session.axis.goal.settling_time:
+        tuning = ease_for_settling(
+            tuning, fit.load, fit.winding, asked, settling=session.axis.goal.settling_time,
+            measured=seen.measured.precise(PRECISE), working=Winding.from_drive(session.values),
+        )  # fmt: skip
     session.write(velocity_values(tuning.gains))
     before_it = session.swings
     new_step = velocity_step(session, 0.5)

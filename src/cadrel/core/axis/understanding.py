@@ -21,6 +21,7 @@ from cadrel.core.parameters import (
 from cadrel.core.power import bus_voltage, chopper_threshold
 
 MOVES_ON, WIDEST_DRIFT = 2.0, 0.3  # times what a resonance was seen to move; share
+NO_OVERSHOOT_DB = 0.5  # of the load above the command, where it must not overshoot: what an identification is off by
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -38,6 +39,11 @@ class Goal:
     velocity: float  # [rad/s] allowed for identification
 
 
+def load_peak_of(asked_db: float, matters: str) -> float:
+    """Return by how much the load may swing above the command: hardly, where it must not overshoot. [dB]"""
+    return min(asked_db, NO_OVERSHOOT_DB) if matters == "overshoot" else asked_db
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Robustness:
     """What the tuner must honour."""
@@ -52,6 +58,7 @@ class Robustness:
     inertia_most: float = 1.5  # to here
     ripple: float = 0.1  # of the continuous current, rms, that the device's noise may make at rest
     load_peak_db: float = 2.0  # of the load's motion over the commanded position
+    matters: str = "settling"  # most: "settling", "disturbance", "overshoot"
 
     def where_it_moves(self, share: float, *, rise: float = 0.0, damping: float = 1.0) -> "Robustness":
         """Return what must be honoured where a resonance moves with amplitude.
@@ -238,7 +245,8 @@ def understand(values: Mapping[str, Entry]) -> AxisModel:
             inertia_least=si("tuning.inertia_least"),
             inertia_most=si("tuning.inertia_most"),
             ripple=si("tuning.ripple"),
-            load_peak_db=si("tuning.load_peak"),
+            load_peak_db=load_peak_of(si("tuning.load_peak"), choice_of(filled, "tuning.matters")),
+            matters=choice_of(filled, "tuning.matters"),
         ),
         current_bandwidth=si("current.bandwidth"),
         phasing_share=si("phasing.current"),

@@ -191,6 +191,17 @@ def _section(n: int) -> tuple[Parameter, ...]:
 
 VELOCITY = (
     Parameter(
+        key="tuning.matters", label="What matters most", symbol="", quantity="count", step="velocity", minimum=0,
+        maximum=2, default="settling",
+        choices=(
+            ("settling", "the planned move settles in time"), ("disturbance", "stiffness against disturbance"),
+            ("overshoot", "settles in time, and never beyond the target"),
+        ),
+        help=Help("What the tuner gives up last, where a load that swings behind its shaft does not allow all of it.",
+                  "Settling as a rule; stiffness where the tool pushes back; no overshoot where it would touch a part.",
+                  "The stiffest motor holds a soft load no better, and lets it swing for longer."),
+    ),
+    Parameter(
         key="tuning.phase_margin", label="Phase margin, at least", symbol="φm", quantity="angle", unit="°",
         step="velocity", minimum=math.radians(20), maximum=math.radians(80), default=math.radians(45),
         help=Help("Distance from instability at crossover.", "45° usual, 60° calm.", "Below 30° it rings."),

@@ -4,10 +4,12 @@ current.py    gains from R, L and the wanted bandwidth
 velocity.py   PI, filters and sections on a measured plant: proposed, judged, explained
 search.py     the search for their shape; shape.py and shape_kernel.py: how much gain a shape bears
 position.py   Kv around the closed velocity loop
+cascade.py    both together: a velocity loop soft enough for the load to settle
 front.py      robust against quick: one family of gains, and what each would give
 prediction.py curves and margins that gains would give
 """
 
+from cadrel.core.tuning.cascade import ease_for_settling
 from cadrel.core.tuning.current import tune_current
 from cadrel.core.tuning.front import FrontPoint, front_of, quicker
 from cadrel.core.tuning.position import FRICTION_SHARE, tune_position
@@ -29,6 +31,7 @@ __all__ = [
     "StopTrace",
     "TuningRefused",
     "VelocityTuning",
+    "ease_for_settling",
     "front_of",
     "limiting_factor",
     "load_of",

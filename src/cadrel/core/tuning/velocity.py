@@ -162,8 +162,7 @@ def tune_velocity(
     simplest structure is kept unless a section raises the score by a twentieth. What the search proposes is judged anew
     on fine grids and by eigenvalues over the whole spread, and its gain taken back until all of them are content.
     """
-    windings = (winding,) if working is None or working == winding else (winding, working)
-    judge = _Judge(load, windings, asked, measured)
+    judge = _Judge(load, _windings(winding, working), asked, measured)
     plants = _plants(judge, gains, [])
     delay = DELAY * gains.rates.velocity + gains.sensor.latency
     unseen = UNSEEN_HZ if measured is None or not measured.frequency.size else max(UNSEEN_HZ, measured.frequency[-1])
@@ -197,6 +196,18 @@ def tune_velocity(
     chosen = best[1]
     every = judge.margins(chosen)
     return VelocityTuning(gains=chosen, margins=every[0], limited_by=_limit(every, load, asked, chosen, bounds, plants))
+
+
+def keeps_what_is_asked(
+    gains: Gains, load: TwoMass, winding: Winding, asked: Robustness, *, measured: FrequencyResponse | None = None,
+    working: Winding | None = None,
+) -> bool:  # fmt: skip
+    """Whether a velocity loop honours the margins on model and measurement, and is stable over the whole spread."""
+    return _Judge(load, _windings(winding, working), asked, measured).accepts(gains)
+
+
+def _windings(small: Winding, working: Winding | None) -> tuple[Winding, ...]:
+    return (small,) if working is None or working == small else (small, working)
 
 
 def _plants(judge: _Judge, gains: Gains, further: Sequence[TwoMass]) -> Plants:

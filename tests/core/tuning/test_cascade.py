@@ -1,0 +1,104 @@
+"""A velocity loop soft enough for its load: what is given up, and what that does to the load's swing."""
+
+import math
+
+import control
+import numpy as np
+import pytest
+
+from cadrel.core.axis.understanding import Robustness, load_peak_of
+from cadrel.core.control import Gains, TwoMass, Winding
+from cadrel.core.tuning import VelocityTuning, ease_for_settling, tune_position, tune_velocity
+from cadrel.core.tuning.cascade import DECAYS, HALF
+from cadrel.core.tuning.velocity import keeps_what_is_asked
+
+WINDING = Winding(resistance=1.3, inductance=4.6e-3, emf=0.5)
+START = Gains(
+    current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.03, velocity_reset=0.06, feedback_filter_hz=800,
+    torque_filter_hz=1200,
+)  # fmt: skip
+USUAL = Robustness(phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8)
+# A heavy load on a soft, little damped shaft: it swings at 11 Hz on the held motor, by 0.7 % damped.
+HEAVY = TwoMass(
+    inertia_motor=9e-5, inertia_load=1.5e-3, stiffness=1.5e-3 * (2 * math.pi * 11) ** 2, damping=1.5e-3, viscous=3e-4
+)
+SETTLING = 0.12
+
+
+@pytest.fixture(scope="module")
+def stiffest() -> VelocityTuning:
+    return tune_velocity(HEAVY, WINDING, START, USUAL)
+
+
+@pytest.fixture(scope="module")
+def eased(stiffest: VelocityTuning) -> VelocityTuning:
+    return ease_for_settling(stiffest, HEAVY, WINDING, USUAL, settling=SETTLING)
+
+
+def _damping_of_load(gains: Gains) -> float:
+    """Damping of the load's swing with the velocity loop closed, by python-control: continuous, without its delays."""
+    s = control.tf("s")
+    j1, j2, k, c = HEAVY.inertia_motor, HEAVY.inertia_load, HEAVY.stiffness, HEAVY.damping
+    assert k is not None
+    # Two masses and a spring: motor speed over motor torque, every textbook of drives.
+    plant = (j2 * s**2 + c * s + k) / (s * (j1 * j2 * s**2 + (j1 + j2) * (c * s + k)))
+    regulator = gains.velocity_gain * (1 + 1 / (gains.velocity_reset * s))
+    closed = control.minreal(control.feedback(regulator * plant, 1), verbose=False)
+    swing = min(closed.poles(), key=lambda p: abs(abs(p) - 2 * math.pi * 11) if p.imag > 1.0 else math.inf)
+    return float(-swing.real / abs(swing))
+
+
+def test_a_stiff_motor_leaves_the_load_to_its_own_damping_and_the_eased_one_takes_the_swing_out(
+    stiffest: VelocityTuning, eased: VelocityTuning
+) -> None:
+    # A load on a spring against a damper d far above sqrt(k J): its damping is sqrt(k J) / 2 d beside its own.
+    impedance = math.sqrt(float(HEAVY.stiffness or 0.0) * HEAVY.inertia_load)
+    expected = HEAVY.damping / (2 * impedance) + impedance / (2 * stiffest.gains.velocity_gain)
+    assert _damping_of_load(stiffest.gains) == pytest.approx(expected, rel=0.1)
+    softer = stiffest.gains.velocity_gain / eased.gains.velocity_gain
+    assert _damping_of_load(eased.gains) == pytest.approx(softer * _damping_of_load(stiffest.gains), rel=0.1)
+
+
+def test_the_eased_loop_has_the_position_gain_that_settling_wants_and_no_less_stiffness_than_that(
+    stiffest: VelocityTuning, eased: VelocityTuning
+) -> None:
+    assert "settle" in eased.limited_by
+
+    def position_gain(share: float) -> float:
+        gains = stiffest.gains.with_(
+            velocity_gain=share * stiffest.gains.velocity_gain, velocity_reset=stiffest.gains.velocity_reset / share
+        )
+        return tune_position(HEAVY, WINDING, gains, USUAL, settling=SETTLING)[0].position_gain
+
+    share = eased.gains.velocity_gain / stiffest.gains.velocity_gain
+    highest = max(position_gain(s) for s in np.geomspace(0.1, 1.0, 7))
+    wanted = min(DECAYS / SETTLING, HALF * highest)
+    assert position_gain(1.0) < wanted <= position_gain(share)
+    assert position_gain(min(1.15 * share, 1.0)) < wanted  # and no more stiffness was given up than that takes
+    assert keeps_what_is_asked(eased.gains, HEAVY, WINDING, USUAL)
+
+
+@pytest.mark.parametrize("load", [TwoMass(inertia_motor=3.7e-4, viscous=3e-4), HEAVY])
+def test_nothing_is_given_up_where_the_position_loop_is_quick_enough(load: TwoMass, stiffest: VelocityTuning) -> None:
+    tuning = stiffest if load is HEAVY else tune_velocity(load, WINDING, START, USUAL)
+    patient = 30.0 if load is HEAVY else SETTLING  # [s]
+    assert ease_for_settling(tuning, load, WINDING, USUAL, settling=patient) is tuning
+
+
+def test_a_proposal_before_is_a_candidate_at_the_gain_that_more_noise_leaves() -> None:
+    shaft = TwoMass(
+        inertia_motor=1.4e-4, inertia_load=2.8e-4, stiffness=2.8e-4 * (2 * math.pi * 90) ** 2, damping=2e-3,
+        viscous=3e-4,
+    )  # fmt: skip
+    first = tune_velocity(shaft, WINDING, START, USUAL, noise=0.5, noise_torque=0.3).gains
+    again = tune_velocity(shaft, WINDING, START, USUAL, noise=2.0, noise_torque=0.3, known=first).gains
+    alone = tune_velocity(shaft, WINDING, START, USUAL, noise=2.0, noise_torque=0.3).gains
+    assert keeps_what_is_asked(again, shaft, WINDING, USUAL)
+    assert again.velocity_gain / again.velocity_reset >= alone.velocity_gain / alone.velocity_reset
+    assert again.velocity_gain < first.velocity_gain
+
+
+def test_where_nothing_may_overshoot_the_load_hardly_may_either() -> None:
+    assert load_peak_of(2.0, "overshoot") == 0.5
+    assert load_peak_of(0.4, "overshoot") == 0.4
+    assert load_peak_of(2.0, "settling") == load_peak_of(2.0, "disturbance") == 2.0

@@ -12,7 +12,8 @@ ROWS = [
         0, "serial", "proven", loops={"velocity": [1.6, 50.0, 9.0], "position": [1.5, 60.0, 12.0]}, stiff=0.9,
         quick=1.0, load_db=1.0, drive_time=100.0, play=[0.020, 0.004, 0.021],
     ),
-    Tuned(1, "resolver", "failed", "acceptance, not proven: settling", loops={"velocity": [1.7, 46.0, 8.2]}, stiff=0.5),
+    Tuned(1, "resolver", "failed", "acceptance, not proven: settling", loops={"velocity": [1.7, 46.0, 8.2]}, stiff=0.5,
+          eased=True),
     Tuned(2, "halls", "refused", "too coarse"),
     Tuned(3, "serial", "proven", false=["velocity peak 2.40"], loops={"velocity": [2.4, 30.0, 8.0]}, stiff=0.7),
 ]  # fmt: skip
@@ -35,6 +36,13 @@ def test_axes_that_close_no_loop_are_not_counted_among_those_proven() -> None:
 def test_play_is_held_against_the_rigs_own() -> None:
     text = document(ROWS, seed=5)
     assert "found on 1 of 1 axes that have some, median 5 % off" in text
+
+
+def test_axes_softened_for_their_load_are_counted_and_told_apart() -> None:
+    text = document(ROWS, seed=5)
+    assert "on 1 axes the velocity gain is taken back" in text
+    assert "median of the integral gain 0.50 there; on the other 2 0.80" in text
+    assert "taken back" not in document([ROWS[0], ROWS[3]], seed=5)
 
 
 @pytest.mark.parametrize(("false", "status"), [(["position peak 3.00"], 1), ([], 0)])

@@ -25,6 +25,7 @@ from cadrel.core.control import Gains
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth, SimulatedDrive
 from cadrel.core.simulation.layout import TV
+from cadrel.core.tuning import EASED
 from cadrel.procedures.route import RouteResult
 
 MISS = 0.10  # of what was asked: a proven loop that misses it by more is falsely proven
@@ -53,6 +54,7 @@ class Tuned:
     at_load: list[float] | None = None  # settling at the load [s] with the starting gains, and tuned
     followed: list[float] | None = None  # following error [rad] likewise
     shaped: bool = False  # planned moves pass a notch
+    eased: bool = False  # softer than its margins allow, so that the load settles
     play: list[float] | None = None  # found, its std, true; where one was found [°]
     play_missed: float | None = None  # true, where none was found [°]
     drive_time: float = 0.0
@@ -137,6 +139,7 @@ def _compare_with_known(found: Tuned, truth: RigTruth, result: RouteResult, axis
     v = result.parameters
     found.integral = v["velocity.gain"] / v["velocity.reset_time"]
     found.shaped = v["position.shaping_frequency"] > 0.0
+    found.eased = result.outcomes["velocity"].margins["velocity"]["limited_by"] == EASED
     found.sections = sum(v[f"velocity.section{n}_pole"] > 0.0 for n in (2, 3, 4))
     continuous = min(axis.motor.current_continuous, truth.drive_current_continuous, v["limit.current"])
     known = best_known(
@@ -217,6 +220,20 @@ def _by_play(rows: list[Tuned]) -> list[str]:
     ]  # fmt: skip
 
 
+def _eased(rows: list[Tuned]) -> list[str]:
+    """What settling has cost of the stiffness, where the load's swing made it cost something."""
+    eased = [r.stiff for r in rows if r.stiff is not None and r.eased]
+    others = [r.stiff for r in rows if r.stiff is not None and not r.eased]
+    if not eased or not others:
+        return []
+    return [
+        f"What matters most is left as it is, that the planned move settles in time: on {len(eased)} axes the velocity "
+        "gain is taken back for a load that swings behind its shaft, which the reference is not asked to: median of "
+        f"the integral gain {np.median(eased):.2f} there; on the other {len(others)} {np.median(others):.2f}, tenth "
+        f"percentile {np.quantile(others, 0.1):.2f}."
+    ]  # fmt: skip
+
+
 def _at_the_load(rows: list[Tuned]) -> list[str]:
     """The planned move, as the load makes it, beside that of the starting gains."""
     both = [r for r in rows if r.at_load is not None and r.followed is not None]
@@ -277,7 +294,7 @@ def document(rows: list[Tuned], *, seed: int, on_load: bool = False) -> str:
         "", "| | 10th percentile, median, 90th | asked |", "| --- | --- | --- |",
         f"| integral gain over the known plant's | {quantiles(stiff)} | {ASKED_TENTH} / {ASKED_MEDIAN} |",
         f"| velocity gain over the known plant's | {quantiles(quick)} | {ASKED_TENTH} / {ASKED_MEDIAN} |",
-        "", *_by_play(fine),
+        "", *_by_play(fine), "", *_eased(fine),
         "", f"On {len(stiff)} axes; sections used, and how often: {_counted(r.sections for r in fine if r.loops)}.",
         "", f"Peak of the load over the planned position, feedforward left aside: at most {ASKED_LOAD_DB:g} dB on "
         f"{100 * float(np.mean(peaks <= ASKED_LOAD_DB)) if len(peaks) else 0:.0f} % of {len(peaks)} (95 asked), "

@@ -9,7 +9,7 @@ front.py      robust against quick: one family of gains, and what each would giv
 prediction.py curves and margins that gains would give
 """
 
-from cadrel.core.tuning.cascade import ease_for_settling
+from cadrel.core.tuning.cascade import EASED, ease_for_settling
 from cadrel.core.tuning.current import tune_current
 from cadrel.core.tuning.front import FrontPoint, front_of, quicker
 from cadrel.core.tuning.position import FRICTION_SHARE, tune_position
@@ -25,6 +25,7 @@ from cadrel.core.tuning.velocity import (
 )
 
 __all__ = [
+    "EASED",
     "FRICTION_SHARE",
     "LEAST_DAMPING",
     "FrontPoint",

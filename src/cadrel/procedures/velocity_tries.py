@@ -160,7 +160,7 @@ def _between(session: Session, quick: _Try | None, calm: _Try) -> Seen | None:
 
     What binds both is the noise they were made to bear; of the quick one at least what its own gain would have borne.
     """
-    if quick is None or quick.is_calm or quick.gains.velocity_gain < FAR_APART * calm.gains.velocity_gain:
+    if quick is None or not quick.seen.hunts or quick.gains.velocity_gain < FAR_APART * calm.gains.velocity_gain:
         return None
     borne = max(quick.noise, noise_behind(WITHIN * _budget(session), quick.gains))
     if borne >= calm.noise:

@@ -1,0 +1,156 @@
+"""What follows a proposal that missed, hunted or ran away: which is tried next, and which is kept.
+
+The tries themselves are scripted here; what one does to an axis is tested through the whole run.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from types import SimpleNamespace
+from typing import Any
+
+import pytest
+
+from cadrel.core.axis.understanding import Robustness
+from cadrel.core.control import Gains
+from cadrel.core.tuning import TuningRefused, noise_behind
+from cadrel.procedures import velocity_tries
+from cadrel.procedures.errors import AxisStopped
+from cadrel.procedures.velocity_tries import FIRMLY, MORE_TRIES, WITHIN, Seen, _Try, tuned_until_calm
+
+START = Gains(
+    current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.1, velocity_reset=0.05, feedback_filter_hz=800,
+    torque_filter_hz=1200,
+)  # fmt: skip
+
+
+@dataclass
+class Bench:
+    """As much of a session as the tries need."""
+
+    swings: int = 0
+    stood_again: int = 0
+    notes: list[str] = field(default_factory=list)
+    written: dict[str, float] = field(default_factory=dict)
+    current_continuous: float = 1.0
+    axis: Any = field(
+        default_factory=lambda: SimpleNamespace(
+            robustness=Robustness(phase_margin=0.8, gain_margin_db=8.0, sensitivity_peak=1.8),
+            motor=SimpleNamespace(torque_constant=1.0),
+        )
+    )
+
+    def note(self, text: str) -> None:
+        self.notes.append(text)
+
+    def stand_again(self) -> None:
+        self.stood_again += 1
+
+    def write(self, values: dict[str, float]) -> None:
+        self.written.update(values)
+
+
+def seen(noise: float = 1.0, *, hunts: bool = False) -> Seen:
+    return Seen(measured=None, fit=None, closed=None, moved=0.0, noise=noise, device=1.0, hunts=hunts)  # type: ignore[arg-type]
+
+
+def try_of(gain: float, *, proven: bool = True, hunts: bool = False, owed: float = 1.0) -> Callable[..., _Try]:
+    """A try that ends so; what it was asked to bear is what it was given."""
+
+    def tried(session: Bench, before: Gains, given: Seen, *rest: Any, **known: Any) -> _Try:
+        verdict = SimpleNamespace(is_proven=proven, reason="" if proven else "it missed", criteria=[])
+        outcome: Any = SimpleNamespace(verdict=verdict, gain=gain)
+        gains = START.with_(velocity_gain=gain)
+        session.write({"velocity.gain": gain})
+        return _Try(gains=gains, outcome=outcome, seen=seen(owed, hunts=hunts), noise=given.noise)
+
+    return tried
+
+
+def stopped(reason: str, *, halved: bool) -> Callable[..., _Try]:
+    def tried(session: Bench, *rest: Any, **known: Any) -> _Try:
+        session.swings += halved
+        raise AxisStopped(phase="ripple at rest", reason=reason, hint="")
+
+    return tried
+
+
+def refused(*_: Any, **known: Any) -> _Try:
+    raise TuningRefused(asked="this", limit="that")
+
+
+@pytest.fixture
+def run(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Any, Bench, list[dict[str, Any]]]]:
+    def scripted(*tries: Callable[..., _Try]) -> tuple[Any, Bench, list[dict[str, Any]]]:
+        script, calls = list(tries), []
+
+        def next_try(session: Bench, before: Gains, given: Seen, *rest: Any, known: Gains | None) -> _Try:
+            calls.append({"noise": given.noise, "hunts": given.hunts, "known": known})
+            return script.pop(0)(session, before, given, *rest, known=known)
+
+        monkeypatch.setattr(velocity_tries, "_tuned", next_try)
+        bench = Bench()
+        outcome = tuned_until_calm(bench, START, seen(), None, {})  # type: ignore[arg-type]
+        assert not script, "a try that was expected was not made"
+        return outcome, bench, calls
+
+    return scripted
+
+
+def test_a_calm_proposal_is_the_only_one(run) -> None:
+    outcome, bench, calls = run(try_of(1.0))
+    assert outcome.gain == 1.0 and not bench.notes
+    assert calls == [{"noise": 1.0, "hunts": False, "known": None}]
+
+
+@pytest.mark.parametrize(("reason", "halved"), [("following error", True), ("oscillation", False)])
+def test_one_that_ends_in_a_stop_of_its_own_doing_is_tuned_anew_for_more_noise(run, reason: str, halved: bool) -> None:
+    outcome, bench, calls = run(stopped(reason, halved=halved), try_of(0.5))
+    assert outcome.gain == 0.5 and bench.stood_again == 1
+    assert calls[1]["hunts"] and calls[1]["noise"] == FIRMLY * calls[0]["noise"]
+    assert any("ran away" in note for note in bench.notes)
+
+
+def test_a_stop_that_is_none_of_its_doing_ends_the_run(run) -> None:
+    with pytest.raises(AxisStopped):
+        run(stopped("following error", halved=False))
+
+
+def test_a_later_one_that_runs_away_is_no_end_either(run) -> None:
+    outcome, bench, _ = run(try_of(1.0, proven=False), stopped("following error", halved=True), try_of(0.4))
+    assert outcome.gain == 0.4 and bench.stood_again == 1
+
+
+def test_where_none_can_be_measured_to_its_end_the_last_stop_is_told(run) -> None:
+    with pytest.raises(AxisStopped):
+        run(*(stopped("oscillation", halved=True) for _ in range(MORE_TRIES + 1)))
+
+
+def test_what_missed_is_a_candidate_of_the_next_and_told_where_nothing_else_is_found(run) -> None:
+    outcome, bench, calls = run(try_of(1.0, proven=False), refused)
+    assert calls[1]["known"].velocity_gain == 1.0
+    assert outcome.verdict.reason == "it missed"
+    assert bench.written["velocity.gain"] == 1.0
+
+
+def test_a_first_proposal_that_cannot_be_made_is_refused(run) -> None:
+    with pytest.raises(TuningRefused):
+        run(refused)
+
+
+@pytest.mark.parametrize("between_hunts", [True, False])
+def test_halfway_between_one_that_hunts_and_a_calm_one_far_below_is_tried(run, between_hunts: bool) -> None:
+    quick = START.with_(velocity_gain=1.0)
+    owed = 50.0 * noise_behind(0.1, quick)
+    outcome, bench, calls = run(
+        try_of(1.0, hunts=True, owed=owed), try_of(0.25), try_of(0.5, hunts=between_hunts, owed=owed)
+    )
+    # What the quick one could have borne is the noise at which its gain makes the ripple that is allowed.
+    borne = max(1.0, noise_behind(WITHIN * 0.1, quick))
+    assert calls[2]["noise"] == pytest.approx((borne * owed) ** 0.5)
+    kept = 0.25 if between_hunts else 0.5
+    assert outcome.gain == kept and bench.written["velocity.gain"] == kept
+
+
+def test_a_calm_one_near_by_is_enough(run) -> None:
+    outcome, _, calls = run(try_of(1.0, hunts=True, owed=1e3), try_of(0.7))
+    assert outcome.gain == 0.7 and len(calls) == 2

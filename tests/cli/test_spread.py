@@ -1,5 +1,6 @@
 """Benches spread through the queue in PostgreSQL: worked off once each, gone on with, and failures told."""
 
+import asyncio
 import json
 import threading
 from collections.abc import Iterator
@@ -102,11 +103,9 @@ def test_a_bench_that_fails_always_is_named(queue: str, tmp_path: Path) -> None:
     assert worked.count(0) == 3
 
 
-def test_what_a_killed_worker_had_begun_is_given_to_another(queue: str, tmp_path: Path, monkeypatch: Any) -> None:
-    monkeypatch.setattr(spread_module, "HEART", 0.5)
-    prepare(queue)
+def _left_by_a_killed_worker(queue: str) -> None:
+    """A bench as a worker leaves it that was killed amid it: begun, and its heart long silent."""
     with psycopg.connect(queue, autocommit=True) as connection:
-        # As a worker leaves it that was killed amid a bench: begun, and its heart long silent.
         connection.execute(
             "INSERT INTO procrastinate_workers (id, last_heartbeat) OVERRIDING SYSTEM VALUE "
             "VALUES (999, now() - interval '1 hour')"
@@ -116,6 +115,26 @@ def test_what_a_killed_worker_had_begun_is_given_to_another(queue: str, tmp_path
             "VALUES ('evidence', 'evidence.bench', 'squares-1-0', "
             '\'{"subject": "squares", "seed": 1, "number": 0}\', \'doing\', 999)'
         )
+
+
+def test_what_a_killed_worker_had_begun_is_given_to_another(queue: str, tmp_path: Path, monkeypatch: Any) -> None:
+    monkeypatch.setattr(spread_module, "HEART", 0.5)
+    prepare(queue)
+    _left_by_a_killed_worker(queue)
     monkeypatch.setattr(spread_module, "_ask", lambda *_: None)  # nothing else brings it about
     rows = gathered(queue, tmp_path / "rows.jsonl", benches=1)
     assert [r.square for r in rows] == [0]
+
+
+def test_evidence_that_was_killed_with_its_workers_is_asked_for_again(queue: str, tmp_path: Path) -> None:
+    """The bench that was begun is queued a second time by the new run, and is worked off once."""
+    prepare(queue)
+    _left_by_a_killed_worker(queue)
+    with spread_module.app_of(spread_module.SyncPsycopgConnector(conninfo=queue), queue).open() as app:
+        spread_module._ask(app, "squares", 1, 0)
+    asyncio.run(spread_module._give_to_others(queue))
+    with psycopg.connect(queue, autocommit=True) as connection:
+        left = connection.execute("SELECT status::text FROM procrastinate_jobs").fetchall()
+    assert left == [("todo",)]
+    assert [r.square for r in gathered(queue, tmp_path / "rows.jsonl", benches=1)] == [0]
+    assert worked == [0]

@@ -21,7 +21,8 @@ from typing import Any
 
 import psycopg
 from procrastinate import App, JobContext, PsycopgConnector, SyncPsycopgConnector
-from procrastinate.exceptions import AlreadyEnqueued
+from procrastinate.exceptions import AlreadyEnqueued, UniqueViolation
+from procrastinate.jobs import Status
 
 from cadrel.cli.resumable import R, said_of, worked_off
 from cadrel.cli.services import Postgres, is_free
@@ -239,4 +240,7 @@ async def _give_to_others(conninfo: str) -> None:
     """Queue again what workers had begun whose hearts stand still."""
     async with app_of(PsycopgConnector(conninfo=conninfo), conninfo).open_async() as app:
         for job in await app.job_manager.get_stalled_jobs(queue=QUEUE, seconds_since_heartbeat=HEART):
-            await app.job_manager.retry_job(job)
+            try:
+                await app.job_manager.retry_job(job)
+            except UniqueViolation:  # whoever asked went too, asked again, and it is queued already
+                await app.job_manager.finish_job(job, status=Status.ABORTED, delete_job=True)

@@ -39,7 +39,8 @@ def test_a_loop_tuned_on_a_wrong_model_is_not_proven_and_goes_back(monkeypatch: 
     monkeypatch.setattr(velocity_tries, "tune_velocity", on_a_wrong_model)
     simulated = SimulatedDrive("axis", rig_of("tile-pusher"), seed=4)
     service = DriveService({"axis": simulated})
-    values = values_of("tile-pusher")
+    # Stiffness matters most: nothing is taken back for the load, and the loop is as wrong as its model.
+    values = values_of("tile-pusher") | {"tuning.matters": {"value": "disturbance", "source": "typed"}}
     drive = LinkedDrive(LocalLink(service.answer, service.advance), "axis")
     result = run_route(drive, understand(values), values, report=lambda phase, share: None)
     assert result.status == "failed"

@@ -48,6 +48,19 @@ def test_a_choice_is_kept_as_its_key_and_understood(lift: Axis, engineer: User) 
         set_asked(lift, "velocity", {"velocity.oscillation_reaction": "7"}, who=engineer)
 
 
+def test_what_matters_most_is_chosen_by_name_and_asked_from_then_on(lift: Axis, engineer: User) -> None:
+    client = client_of(engineer)
+    assert '<option value="settling" selected' in text_of(client.get(f"/axis/{lift.pk}/velocity/"))
+    client.post(f"/axis/{lift.pk}/asked/velocity/", {"tuning.matters": "overshoot"})
+    lift = Axis.objects.get(pk=lift.pk)
+    assert lift.values["tuning.matters"]["value"] == "overshoot"
+    asked = lift.understood.robustness
+    assert asked.matters == "overshoot" and asked.load_peak_db == 0.5
+    assert '<option value="overshoot" selected' in text_of(client.get(f"/axis/{lift.pk}/velocity/"))
+    with pytest.raises(EntryProblem, match="not one of the choices"):
+        set_asked(lift, "velocity", {"tuning.matters": "speed"}, who=engineer)
+
+
 @pytest.mark.parametrize("typed", ["much", "-3", "1e400", ""])
 def test_what_cannot_be_asked_is_refused_whole(lift: Axis, engineer: User, typed: str) -> None:
     before = lift.newest_number

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
-from cadrel.core.parameters import REGISTRY, SECTIONS, Entry, check_entry, of_step
+from cadrel.core.parameters import REGISTRY, SECTIONS, Entry, Parameter, check_entry, of_step
 from cadrel.core.quantities import from_si, units_of
 from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
@@ -22,7 +22,9 @@ def asked_fields(axis: Axis, step: str, wanted: Mapping[str, float]) -> list[dic
     for key in asked_keys(step):
         p, entry = REGISTRY[key], axis.values.get(key)
         unit = p.unit or units_of(p.quantity)[0]
-        if entry is not None and entry.get("value") not in (None, ""):
+        if p.choices:
+            shown = _chosen(p, entry, wanted)
+        elif entry is not None and entry.get("value") not in (None, ""):
             shown = f"{float(entry['value']):.6g}"
             unit = entry.get("unit") or unit
         else:
@@ -33,6 +35,14 @@ def asked_fields(axis: Axis, step: str, wanted: Mapping[str, float]) -> list[dic
             "choices": p.choices,
         })  # fmt: skip
     return fields
+
+
+def _chosen(p: Parameter, entry: Entry | None, wanted: Mapping[str, float]) -> str:
+    """The key of a choice in force: the one kept, the one the drive holds as a number, or the preset."""
+    kept = None if entry is None else entry.get("value")
+    if kept not in (None, ""):
+        return str(kept) if kept in dict(p.choices) else f"{float(str(kept)):.6g}"
+    return f"{float(wanted[p.key]):.6g}" if p.key in wanted else str(p.default)
 
 
 def apart(fields: list[dict[str, Any]]) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:

@@ -147,6 +147,7 @@ def test_halfway_between_one_that_hunts_and_a_calm_one_far_below_is_tried(run, b
     # What the quick one could have borne is the noise at which its gain makes the ripple that is allowed.
     borne = max(1.0, noise_behind(WITHIN * 0.1, quick))
     assert calls[2]["noise"] == pytest.approx((borne * owed) ** 0.5)
+    assert not calls[2]["hunts"]  # its sections may be damped as little as any: it is judged, and gone back from
     kept = 0.25 if between_hunts else 0.5
     assert outcome.gain == kept and bench.written["velocity.gain"] == kept
 

@@ -142,6 +142,7 @@ def tuned_until_calm(
                 "proposal is tried as well."
             )
             seen = between
+            asked = seen.asked(session.axis.robustness)  # measured twice by now: no room beside what is asked for
             continue
         if calm is not None or not tries_left:
             break
@@ -165,7 +166,7 @@ def _between(session: Session, quick: _Try | None, calm: _Try) -> Seen | None:
     borne = max(quick.noise, noise_behind(WITHIN * _budget(session), quick.gains))
     if borne >= calm.noise:
         return None
-    return replace(calm.seen, hunts=True, noise=math.sqrt(borne * calm.noise))
+    return replace(calm.seen, hunts=False, noise=math.sqrt(borne * calm.noise))
 
 
 def _budget(session: Session) -> float:

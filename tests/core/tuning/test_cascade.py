@@ -8,7 +8,7 @@ import pytest
 
 from cadrel.core.axis.understanding import Robustness, load_peak_of
 from cadrel.core.control import Gains, TwoMass, Winding
-from cadrel.core.tuning import VelocityTuning, ease_for_settling, tune_position, tune_velocity
+from cadrel.core.tuning import VelocityTuning, ease_for_settling, noise_behind, tune_position, tune_velocity
 from cadrel.core.tuning.cascade import DECAYS, HALF
 from cadrel.core.tuning.velocity import keeps_what_is_asked
 
@@ -96,6 +96,15 @@ def test_a_proposal_before_is_a_candidate_at_the_gain_that_more_noise_leaves() -
     assert keeps_what_is_asked(again, shaft, WINDING, USUAL)
     assert again.velocity_gain / again.velocity_reset >= alone.velocity_gain / alone.velocity_reset
     assert again.velocity_gain < first.velocity_gain
+
+
+@pytest.mark.parametrize(("noise", "binds"), [(60.0, True), (0.01, False)])
+def test_noise_is_named_as_the_limit_only_where_it_uses_up_what_is_allowed(noise: float, binds: bool) -> None:
+    rigid = TwoMass(inertia_motor=3.7e-4, viscous=3e-4)
+    tuning = tune_velocity(rigid, WINDING, START, USUAL, noise=noise, noise_torque=0.3)
+    assert ("noise" in tuning.limited_by) is binds
+    # The ripple that so much noise makes with these gains, by the inverse of what the tuner was told.
+    assert (noise > 0.85 * noise_behind(0.3, tuning.gains)) is binds
 
 
 def test_where_nothing_may_overshoot_the_load_hardly_may_either() -> None:

@@ -34,6 +34,7 @@ MOST_SECTIONS = 2
 ROUNDS = 3  # of a search, each with one load more to bear
 EARNS = 1.05  # a section must raise the score's gain by a twentieth, or the simpler loop is kept
 INSIDE = (0.97, math.radians(1.5), 0.4)  # peak, phase and gain [dB] by which the search stays inside what is asked
+USED_UP = 0.85  # of the ripple asked for, from which on noise is what binds
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
 STABLE = Kept(3.5, math.radians(16), 1.4)  # of a load lighter or heavier than measured: stable, by a clear distance
 DELAY = 1.75  # [velocity samples] of hold, calculation and current loop, for the bend of the phase
@@ -195,7 +196,7 @@ def tune_velocity(
         raise TuningRefused(asked=_asked_text(asked), limit=_resonance_text(load))
     chosen = best[1]
     every = judge.margins(chosen)
-    return VelocityTuning(gains=chosen, margins=every[0], limited_by=_limit(every, load, asked, chosen, bounds, plants))
+    return VelocityTuning(gains=chosen, margins=every[0], limited_by=_limit(every, load, asked, chosen, bounds))
 
 
 def keeps_what_is_asked(
@@ -260,13 +261,12 @@ def _judged(judge: _Judge, proposed: Gains | None) -> Gains | None:
     return None
 
 
-def _limit(every: list[Margins], load: TwoMass, asked: Robustness, gains: Gains, bounds: Bounds, plants: Plants) -> str:
+def _limit(every: list[Margins], load: TwoMass, asked: Robustness, gains: Gains, bounds: Bounds) -> str:
     """What binds: the device's noise, or the margin of the worst plant."""
-    if bounds.noise > 0.0 and math.isfinite(bounds.noise_torque):
-        free = Bounds(delay=bounds.delay, unseen_hz=bounds.unseen_hz)
-        more = as_gains(np.log(shape_of(gains)), gains, plants, free)
-        if more is not None and more.velocity_gain > EARNS * gains.velocity_gain:
-            return "the device's noise: the current ripple asked for at rest"
+    made = gains.velocity_gain * torque_of_noise(shape_of(gains), gains.rates.velocity) * bounds.noise
+    if math.isfinite(bounds.noise_torque) and made > USED_UP * bounds.noise_torque:
+        # The margins bind as well then: filters are as low as they allow, for the noise's sake.
+        return "the device's noise: the current ripple asked for at rest"
     worst = max(every, key=lambda m: m.sensitivity_peak)
     return limiting_factor(worst, load, asked)
 

@@ -194,11 +194,11 @@ VELOCITY = (
         key="tuning.matters", label="What matters most", symbol="", quantity="count", step="velocity", minimum=0,
         maximum=2, default="settling",
         choices=(
-            ("settling", "the planned move settles in time"), ("disturbance", "stiffness against disturbance"),
-            ("overshoot", "settles in time, and never beyond the target"),
+            ("settling", "settling"), ("disturbance", "disturbance"), ("overshoot", "no overshoot"),
         ),
-        help=Help("What the tuner gives up last, where a load that swings behind its shaft does not allow all of it.",
-                  "Settling as a rule; stiffness where the tool pushes back; no overshoot where it would touch a part.",
+        help=Help("What the tuner gives up last where a load swings behind its shaft: settling of the planned move, "
+                  "stiffness against disturbance, or settling without ever passing the target.",
+                  "Settling as a rule; disturbance where a tool pushes back; no overshoot where it would touch parts.",
                   "The stiffest motor holds a soft load no better, and lets it swing for longer."),
     ),
     Parameter(

@@ -6,18 +6,13 @@ import control
 import numpy as np
 import pytest
 
-from cadrel.core.axis.understanding import Robustness, load_peak_of
-from cadrel.core.control import Gains, TwoMass, Winding
+from cadrel.core.axis.understanding import load_peak_of
+from cadrel.core.control import Gains, TwoMass
 from cadrel.core.tuning import VelocityTuning, ease_for_settling, noise_behind, tune_position, tune_velocity
 from cadrel.core.tuning.cascade import DECAYS, HALF
 from cadrel.core.tuning.velocity import keeps_what_is_asked
+from tests.core.tuning.usual import START, USUAL, WINDING
 
-WINDING = Winding(resistance=1.3, inductance=4.6e-3, emf=0.5)
-START = Gains(
-    current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.03, velocity_reset=0.06, feedback_filter_hz=800,
-    torque_filter_hz=1200,
-)  # fmt: skip
-USUAL = Robustness(phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8)
 # A heavy load on a soft, little damped shaft: it swings at 11 Hz on the held motor, by 0.7 % damped.
 HEAVY = TwoMass(
     inertia_motor=9e-5, inertia_load=1.5e-3, stiffness=1.5e-3 * (2 * math.pi * 11) ** 2, damping=1.5e-3, viscous=3e-4

@@ -6,19 +6,13 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Gains, TwoMass, Winding
+from cadrel.core.control import Gains, TwoMass
 from cadrel.core.motion import move_profile
 from cadrel.core.tuning import tune_position, tune_velocity
 from cadrel.core.twin import Twin
 from cadrel.core.verdict.loops import load_peak_db
+from tests.core.tuning.usual import START, USUAL, WINDING
 
-WINDING = Winding(resistance=1.3, inductance=4.6e-3, emf=0.5)
-START = Gains(
-    current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.03, velocity_reset=0.06, feedback_filter_hz=800,
-    torque_filter_hz=1200,
-)  # fmt: skip
-USUAL = Robustness(phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8)
 SOFT = TwoMass(
     inertia_motor=1.4e-4, inertia_load=1.4e-3, stiffness=1.4e-3 * (2 * math.pi * 30) ** 2, damping=2e-3, viscous=3e-4
 )

@@ -14,7 +14,7 @@ from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, TwoMass, Winding
 from cadrel.core.response.estimate import FrequencyResponse
 from cadrel.core.tuning.position import SWINGS, tune_position
-from cadrel.core.tuning.velocity import TuningRefused, VelocityTuning, keeps_what_is_asked
+from cadrel.core.tuning.velocity import TuningRefused, VelocityTuning, keeps_what_is_asked, softened
 
 DECAYS = 6.0  # time constants of the position loop in the settling time asked for: what a move leaves is gone then
 HALF = 0.5  # of the highest position gain that any softness gives: where less than `DECAYS` is to be had, that will do
@@ -54,9 +54,7 @@ def ease_for_settling(
     """
 
     def bears(share: float) -> tuple[float, str, Gains]:
-        softer = tuning.gains.with_(
-            velocity_gain=share * tuning.gains.velocity_gain, velocity_reset=tuning.gains.velocity_reset / share
-        )
+        softer = softened(tuning.gains, share)
         if share < 1.0 and not keeps_what_is_asked(softer, load, winding, asked, measured=measured, working=working):
             return 0.0, "", softer
         try:

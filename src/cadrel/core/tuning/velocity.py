@@ -245,7 +245,12 @@ def _quieter(known: Gains, bounds: Bounds) -> Gains | None:
         return None
     made = known.velocity_gain * torque_of_noise(shape_of(known), known.rates.velocity) * bounds.noise
     share = min(1.0, bounds.noise_torque / made) if made > 0.0 else 1.0
-    return known.with_(velocity_gain=share * known.velocity_gain, velocity_reset=known.velocity_reset / share)
+    return softened(known, share)
+
+
+def softened(gains: Gains, share: float) -> Gains:
+    """A velocity loop of the same shape with a share of its gain, its integral gain with the square of that."""
+    return gains.with_(velocity_gain=share * gains.velocity_gain, velocity_reset=gains.velocity_reset / share)
 
 
 def _judged(judge: _Judge, proposed: Gains | None) -> Gains | None:
@@ -255,9 +260,7 @@ def _judged(judge: _Judge, proposed: Gains | None) -> Gains | None:
     for _ in range(TRIES):
         if judge.accepts(proposed):
             return proposed
-        proposed = proposed.with_(
-            velocity_gain=LESS * proposed.velocity_gain, velocity_reset=proposed.velocity_reset / LESS
-        )
+        proposed = softened(proposed, LESS)
     return None
 
 

@@ -56,11 +56,13 @@ def test_torque_per_amp_falls_with_the_cosine_of_the_angle_error(
     drive.check_lease(drive.lease)
     drive.enable("current", guard_low=-1e9, guard_high=1e9, guard_speed=1e9)
     current = 0.3
-    drive.excite("current_q", np.full(400, current), divider=1, repeats=1)
+    drive.motion.excite("current_q", np.full(400, current), divider=1, repeats=1)
     momenta = []
     for seconds in (0.005, 0.010):  # from where the current has risen, while it is still slow
         drive.advance(seconds)
-        momenta.append(truth.inertia_motor * drive._state.omega1 + truth.inertia_load * drive._state.omega2)
+        momenta.append(
+            truth.inertia_motor * drive.running.state.omega1 + truth.inertia_load * drive.running.state.omega2
+        )
     torque = (momenta[1] - momenta[0]) / 0.010
     full = 1.5 * truth.pole_pairs * truth.flux_linkage * current
     assert torque / full == pytest.approx(left, abs=0.02)  # current noise of 4 % of 0.3 A, averaged
@@ -73,7 +75,7 @@ def test_a_resolver_sends_sine_and_cosine_of_its_pole_pairs_times_the_angle() ->
     for _ in range(5):
         drive.turn_by_hand(0.37, 0.3)
         drive.advance(0.5)
-        raw, theta = drive.raw(), float(drive._state.theta1)
+        raw, theta = drive.raw(), float(drive.running.state.theta1)
         assert raw["cos"] == pytest.approx(math.cos(2 * theta), abs=1e-9)
         assert raw["sin"] == pytest.approx(math.sin(2 * theta), abs=1e-9)
 
@@ -88,13 +90,13 @@ def test_the_tracking_converter_follows_like_a_second_order_loop() -> None:
         rig_of("tile-pusher", device="resolver", signal_noise=0.0), **{"feedback.resolver_bandwidth": bandwidth}
     )
     drive.advance(0.1)
-    start, step = float(drive._state.sig_total), 0.05
-    drive._state.theta1 += step
-    drive._state.theta2 += step
+    start, step = float(drive.running.state.sig_total), 0.05
+    drive.running.state.theta1 += step
+    drive.running.state.theta2 += step
     seen = []
     for _ in range(80):
         drive._advance_kernel(1)
-        seen.append(float(drive._state.sig_total) - start)
+        seen.append(float(drive.running.state.sig_total) - start)
     w = 2 * math.pi * bandwidth
     t = np.arange(1, 81) * 62.5e-6
     loop = control.tf([2 * DAMPING * w, w * w], [1, 2 * DAMPING * w, w * w])
@@ -140,7 +142,7 @@ def test_a_shaft_held_by_a_vector_swings_at_the_natural_frequency_of_a_stepping_
     for _ in range(200):
         drive.link.wait(0.002)
         drive.beat()  # takes its time as well
-        swing.append(truth.pole_pairs * float(simulated._state.theta1))
+        swing.append(truth.pole_pairs * float(simulated.running.state.theta1))
         times.append(simulated.time)
     crossings = np.nonzero(np.diff(np.sign(np.array(swing) - np.mean(swing))))[0]
     period = 2 * (times[crossings[-1]] - times[crossings[0]]) / (len(crossings) - 1)

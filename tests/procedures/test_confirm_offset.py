@@ -47,9 +47,9 @@ def test_a_wrong_offset_unlocks_nothing_and_the_axis_stays_within_what_was_agree
     make_drive: MakeDrive, off: float
 ) -> None:
     session, drive, _ = prepared(make_drive, "glaze-arm", off_deg=off)
-    begun = float(drive._state.theta1)
+    begun = float(drive.running.state.theta1)
     with pytest.raises(ProcedureError):
         PROCEDURES["confirm_offset"].run(session)
     assert drive.memory.working["commutation.valid"] == 0.0
     assert drive.status()["mode"] == "off"
-    assert abs(float(drive._state.theta1) - begun) < 1.5 * session.consent.travel
+    assert abs(float(drive.running.state.theta1) - begun) < 1.5 * session.consent.travel

@@ -23,12 +23,12 @@ def test_a_brake_told_to_stay_closed_lets_current_flow_and_nothing_move(make_dri
     client, drive = make_drive(rig_of("kiln-car-lift"))
     load_project_values(client, values_of("kiln-car-lift"), owner="test")  # type: ignore[arg-type]
     drive.check_lease(drive.lease)
-    begun = float(drive._state.theta1)
+    begun = float(drive.running.state.theta1)
     drive.enable("vector", guard_low=-1e9, guard_high=1e9, guard_speed=1e9, brake_closed=closed)
     drive.vector(angle=math.pi / 2, rate=1e6, current=6.0, rise=60.0)
     drive.advance(0.5)
-    assert drive._state.vec_current == pytest.approx(6.0)
-    moved = abs(float(drive._state.theta1) - begun)
+    assert drive.running.state.vec_current == pytest.approx(6.0)
+    moved = abs(float(drive.running.state.theta1) - begun)
     assert moved < 1e-6 if closed else moved > 0.01
 
 
@@ -41,9 +41,9 @@ def test_the_next_enabling_opens_the_brake_again(make_drive: MakeDrive) -> None:
         drive.vector(angle=drive.status()["vector_angle"], rate=1e6, current=6.0, rise=60.0)
         drive.advance(0.25)
         assert drive.status()["mode"] == "vector"
-        assert bool(drive._state.brake) is closed
+        assert bool(drive.running.state.brake) is closed
         drive.disable()
-        assert drive._state.brake == 1
+        assert drive.running.state.brake == 1
 
 
 def test_draws_hang_both_ways_up_to_sixty_percent() -> None:
@@ -69,7 +69,7 @@ def test_the_demonstrations_lift_goes_from_its_data_to_an_accepted_move() -> Non
     values, truth = values_of("kiln-car-lift"), rig_of("kiln-car-lift")
     result, drive = commission_in_process(values, truth, seed=1, here=200.0)  # [mm] up, with the whole move above it
     assert (result.status, result.reason) == ("proven", "")
-    assert drive._state.brake == 1
+    assert drive.running.state.brake == 1
     assert result.outcomes["acceptance"].verdict is not None
 
 
@@ -86,7 +86,7 @@ def test_a_load_that_friction_holds_but_sliding_friction_does_not_is_not_let_go(
 
     def watched(seconds: float) -> None:
         advance(seconds)
-        fastest[phases[-1]] = max(fastest.get(phases[-1], 0.0), abs(float(drive._state.omega1)))
+        fastest[phases[-1]] = max(fastest.get(phases[-1], 0.0), abs(float(drive.running.state.omega1)))
 
     drive.advance = watched  # type: ignore[method-assign]
     procedure = PROCEDURES["commutation"]

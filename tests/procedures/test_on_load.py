@@ -143,6 +143,6 @@ def test_velocity_from_the_load_is_refused_with_what_to_choose() -> None:
 def test_the_status_tells_the_place_that_the_loop_compares(route: tuple[RouteResult, SimulatedDrive]) -> None:
     _, drive = route
     status = drive.status()
-    load = float(drive._state.theta2 - drive._state.theta1) + status["position"]
+    load = float(drive.running.state.theta2 - drive.running.state.theta1) + status["position"]
     assert status["place"] == pytest.approx(load, abs=math.radians(0.1))  # both devices' counts, and where they began
     assert status["place"] != status["position"]

@@ -162,13 +162,13 @@ def test_without_halls_the_angle_is_found_anew_at_every_power_up(make_drive: obj
     session.drive.take_control("test")
     blockers = simulated.blockers("position")  # type: ignore[attr-defined]
     assert [b["code"] for b in blockers] == ["angle"]  # moves are blocked, and say so
-    start = float(simulated._state.theta1)  # type: ignore[attr-defined]
+    start = float(simulated.running.state.theta1)  # type: ignore[attr-defined]
     session.consent = consent_for("power_up", session.axis, session.drive.read())
     outcome = find_angle(session)
     assert how in outcome.summary
     assert simulated.blockers("position") == []  # type: ignore[attr-defined]
     assert abs(true_error(simulated)) < (2 if how == "search" else 3)  # type: ignore[arg-type]
-    moved = math.degrees(abs(float(simulated._state.theta1) - start)) * truth.pole_pairs  # type: ignore[attr-defined]
+    moved = math.degrees(abs(float(simulated.running.state.theta1) - start)) * truth.pole_pairs  # type: ignore[attr-defined]
     assert moved < (10 if how == "search" else 200)
 
 
@@ -354,14 +354,14 @@ def test_an_axis_runs_on_halls_alone_once_they_are_learned(make_drive: object) -
         session.drive.jog(30.0)
         session.drive.link.wait(0.01)
         if k >= 50:
-            speeds.append(float(simulated._state.omega1))  # type: ignore[attr-defined]
+            speeds.append(float(simulated.running.state.omega1))  # type: ignore[attr-defined]
     assert np.mean(speeds) == pytest.approx(30.0, rel=0.02)
     assert np.std(speeds) < 3.0
 
 
 def test_a_thrown_shaft_runs_out_and_only_a_pulled_one_is_called_pulled(make_drive: object) -> None:
     thrown, simulated = led(make_drive, rig_of("tile-pusher"), values_of("tile-pusher"), "commutation")
-    simulated._state.omega1 = simulated._state.omega2 = 20.0  # type: ignore[attr-defined]
+    simulated.running.state.omega1 = simulated.running.state.omega2 = 20.0  # type: ignore[attr-defined]
     assert moved_unpowered(thrown) is None
     hanging = rig_of("tile-pusher", torque_load=1.0)
     pulled, _ = led(make_drive, hanging, values_of("tile-pusher"), "commutation")

@@ -230,12 +230,12 @@ def test_travel_and_speed_stay_within_what_was_announced() -> None:
 
     def advance(seconds: float) -> None:
         service.advance(seconds)
-        seen.append((float(simulated._state.theta1), float(simulated._state.omega1)))
+        seen.append((float(simulated.running.state.theta1), float(simulated.running.state.omega1)))
 
     drive, axis = LinkedDrive(LocalLink(service.answer, advance), "axis"), understand(values)
     sent = load_project_values(drive, values, owner="test")
     consent = consent_for("commutation", axis, sent)
-    start = float(simulated._state.theta1)
+    start = float(simulated.running.state.theta1)
     run_commutation(Session(drive=drive, axis=axis, consent=consent))
     travel = max(abs(x - start) for x, _ in seen)
     assert travel <= consent.travel
@@ -266,4 +266,4 @@ def test_halls_alone_are_refused_for_what_they_are_before_a_loop_is_tried_on_the
     assert "Halls alone are too coarse" in result.reason
     assert "“Device on the motor” (Feedback)" in result.reason
     assert list(result.outcomes) == ["commutation", "current"]
-    assert drive._state.mode == 0
+    assert drive.running.state.mode == 0

@@ -121,8 +121,8 @@ def test_a_worn_brake_gives_way_at_its_torque_and_is_not_opened() -> None:
     least, most = 5.0, worn.breakaway_ratio * (5.0 + worn.coulomb_motor + worn.coulomb_load)
     assert least < found(outcome, "brake_holding").value < 1.05 * most
     assert [f.kind for f in outcome.findings] == ["brake_holding"]
-    assert ready.drive._state.mode == 0
-    assert ready.drive._state.brake == 1
+    assert ready.drive.running.state.mode == 0
+    assert ready.drive.running.state.brake == 1
 
 
 def test_a_stated_torque_is_what_it_must_hold_and_one_beyond_the_motor_is_refused() -> None:
@@ -170,13 +170,13 @@ def cases(outcome: Outcome) -> list[tuple[str, str]]:
 
 def test_the_resistor_takes_what_the_energy_balance_says() -> None:
     ready = Ready(FLYWHEEL, **QUICK)
-    before = ready.drive._state.energy_chopper
+    before = ready.drive.running.state.energy_chopper
     outcome, session = ready.run("stops")
     assert cases(outcome) == [("resistor", "resistor")] * 3
     assert outcome.verdict is not None
     assert outcome.verdict.is_proven, outcome.verdict.reason
     # The plant's own bookkeeping is the second way: all that the chopper burnt in this run.
-    burnt = ready.drive._state.energy_chopper - before
+    burnt = ready.drive.running.state.energy_chopper - before
     recorded = sum(r.metrics["energy"] for r in outcome.runs)
     assert recorded <= burnt * 1.02  # the run back is not recorded
     for r in outcome.runs:
@@ -194,7 +194,7 @@ def test_without_a_resistor_the_drive_does_what_was_chosen_and_the_case_is_told(
     assert cases(outcome)[0] == (case, case)
     assert outcome.verdict is not None
     assert not outcome.verdict.is_proven  # the stop took longer, or was none
-    assert ready.drive._state.mode == 0
+    assert ready.drive.running.state.mode == 0
     assert (ready.drive.fault == "overvoltage") == (case == "fault")
     peak = max(r.metrics["bus_peak"] for r in outcome.runs)
     if case == "stretched":
@@ -213,17 +213,17 @@ def test_a_resistor_that_is_hot_takes_nothing_until_it_has_cooled() -> None:
         seen += [r.metrics["seen"] for r in outcome.runs]
     assert seen[0] == "resistor"
     assert "stretched" in seen
-    assert ready.drive._state.resistor_rise > 250
+    assert ready.drive.running.state.resistor_rise > 250
 
 
 def test_the_bus_never_gets_more_than_was_given_back() -> None:
     """Energy in the capacitors, burnt and still moving against the one before: nothing is made."""
     ready = Ready(FLYWHEEL, **QUICK)
-    s, p = ready.drive._state, ready.drive._plant
+    s, p = ready.drive.running.state, ready.drive.running.plant
     before = 0.5 * p.bus_capacitance * s.v_bus**2 + s.energy_chopper - s.energy_supply + s.energy_in
     ready.run("stops")
     after = 0.5 * p.bus_capacitance * s.v_bus**2 + s.energy_chopper - s.energy_supply + s.energy_in
-    s = ready.drive._state
+    s = ready.drive.running.state
     assert math.isfinite(after)
     assert after - before == pytest.approx(0.0, abs=0.02 * abs(s.energy_in) + 0.5)
 

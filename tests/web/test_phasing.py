@@ -41,12 +41,12 @@ def test_the_vector_turns_only_while_it_is_held(led: Axis, engineer: User, bench
     drive = bench[1]
     phasing.enable_vector(again(led), who=engineer)
     hold(again(led), engineer, drive, by_deg=30, seconds=0.6)
-    assert drive._state.vec_current > 0.5
+    assert drive.running.state.vec_current > 0.5
     settle(drive, 0.3)  # nobody renews it
-    assert drive._state.vec_current == 0.0
-    angle = drive._state.vec_angle
+    assert drive.running.state.vec_current == 0.0
+    angle = drive.running.state.vec_angle
     settle(drive, 0.2)
-    assert drive._state.vec_angle == angle
+    assert drive.running.state.vec_angle == angle
 
 
 def test_an_offset_by_hand_is_taken_from_readings_of_both_sides(

@@ -185,7 +185,7 @@ HANDLERS: dict[str, Handler] = {
     ),
     "power.disable": lambda d, p: d.disable(),
     "fault.reset": lambda d, p: d.reset_fault(),
-    "motion.vector": lambda d, p: d.vector(
+    "motion.vector": lambda d, p: d.motion.vector(
         angle=p["angle"],
         rate=p["rate"],
         current=p["current"],
@@ -194,17 +194,19 @@ HANDLERS: dict[str, Handler] = {
         held=p["held"],
         holder=p["holder"],
     ),
-    "brake.set": lambda d, p: d.set_brake(closed=p["closed"]),
-    "brake.hold_open": lambda d, p: d.hold_brake_open(travel=p["travel"], holder=p["holder"]),
-    "brake.close": lambda d, p: d.close_brake(holder=p["holder"]),
-    "motion.catch": lambda d, p: d.catch(current=p["current"], level=p["level"]),
-    "motion.release": lambda d, p: d.release_vector(holder=p["holder"]),
-    "motion.jog": lambda d, p: d.jog(p["velocity"], holder=p["holder"]),
-    "motion.run": lambda d, p: d.run_at(p["velocity"], p["acceleration"]),
-    "motion.path": lambda d, p: d.run_path(p["segments"]),
-    "motion.adopt_angle": lambda d, p: d.adopt_angle(p["angle"]),
-    "motion.set_position": lambda d, p: d.set_position(p["value"]),
-    "excitation.start": lambda d, p: d.excite(p["point"], p["samples"], divider=p["divider"], repeats=p["repeats"]),
+    "brake.set": lambda d, p: d.brake.set(closed=p["closed"]),
+    "brake.hold_open": lambda d, p: d.brake.hold_open(travel=p["travel"], holder=p["holder"]),
+    "brake.close": lambda d, p: d.brake.close(holder=p["holder"]),
+    "motion.catch": lambda d, p: d.motion.catch(current=p["current"], level=p["level"]),
+    "motion.release": lambda d, p: d.motion.release_vector(holder=p["holder"]),
+    "motion.jog": lambda d, p: d.motion.jog(p["velocity"], holder=p["holder"]),
+    "motion.run": lambda d, p: d.motion.run_at(p["velocity"], p["acceleration"]),
+    "motion.path": lambda d, p: d.motion.run_path(p["segments"]),
+    "motion.adopt_angle": lambda d, p: d.motion.adopt_angle(p["angle"]),
+    "motion.set_position": lambda d, p: d.motion.set_position(p["value"]),
+    "excitation.start": lambda d, p: d.motion.excite(
+        p["point"], p["samples"], divider=p["divider"], repeats=p["repeats"]
+    ),
     "feedback.raw": lambda d, p: d.raw(),
     "recorder.arm": lambda d, p: d.arm(
         p["channels"], divider=p["divider"], samples=p["samples"], pre=p["pre"], trigger=p["trigger"] or {}

@@ -36,7 +36,7 @@ def moved_at_the_load(drive: SimulatedDrive, axis: AxisModel) -> Moved | None:
         while left > 1e-9:
             service.advance(min(STEP, left))
             left -= STEP
-            state = drive._state
+            state = drive.running.state
             seen.append((float(state.theta2), float(state.moving), float(state.position_ref)))
 
     client = LinkedDrive(LocalLink(service.answer, advance), "axis")

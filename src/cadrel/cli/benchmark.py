@@ -112,7 +112,7 @@ def response_times() -> tuple[float, float]:
 def kernel_speed(truth: RigTruth) -> float:
     """Simulated seconds per second, holding position with the loops closed."""
     drive = SimulatedDrive("benchmark", truth)
-    state = drive._state
+    state = drive.running.state
     state.mode, state.deadline = layout.POSITION, 2**62
     state.guard_low, state.guard_high, state.guard_speed = -1e9, 1e9, 1e9
     n = round(SECONDS / layout.TICK)
@@ -121,13 +121,13 @@ def kernel_speed(truth: RigTruth) -> float:
         run_ticks(
             n,
             state,
-            drive._plant,
-            drive._settings,
-            drive._path,
-            drive._excitation,
-            drive._signals,
-            drive._recorder.channels,
-            drive._recorder.tape,
+            drive.running.plant,
+            drive.running.settings,
+            drive.running.path,
+            drive.running.excitation,
+            drive.running.signals,
+            drive.running.recorder.channels,
+            drive.running.recorder.tape,
         )
 
     return SECONDS / best_of(call, 5)

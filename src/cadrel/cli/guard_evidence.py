@@ -111,7 +111,7 @@ class Watched(LocalLink):
 
     def look(self) -> None:
         """Note the shaft while the power stage is off."""
-        s = self.drive._state
+        s = self.drive.running.state
         on = bool(s.mode)
         if self.was_on and not on:
             self.let_go = float(s.theta1)
@@ -150,8 +150,8 @@ def try_bench(number: int, seed: int, *, pin: bool = False) -> Hanging:
         consent = procedure.consent(axis, sent)
         found.allowed = max(LEAST_DEG, SHARE_OF_TRAVEL * math.degrees(consent.travel))
         found.allowed += math.degrees(sent["brake.free_turn"])
-        link.let_go, link.fallen = float(simulated._state.theta1), 0.0
-        begun = float(simulated._state.theta1)
+        link.let_go, link.fallen = float(simulated.running.state.theta1), 0.0
+        begun = float(simulated.running.state.theta1)
         session = Session(drive=drive, axis=axis, consent=consent, plant=plant)
         try:
             outcome = procedure.run(session)
@@ -164,7 +164,7 @@ def try_bench(number: int, seed: int, *, pin: bool = False) -> Hanging:
         link.wait(AFTER)
         fell = link.fallen
         if procedure.key == "current":  # nothing is told to move: all of it is a fall
-            fell = max(fell, abs(float(simulated._state.theta1) - begun))
+            fell = max(fell, abs(float(simulated.running.state.theta1) - begun))
         found.sags[procedure.key] = math.degrees(fell)
         if found.ends[procedure.key] != "ok":
             break
@@ -182,7 +182,7 @@ def _measure(
 ) -> None:  # fmt: skip
     """Run a procedure of the step of stops, and keep what it measured beside what is true."""
     procedure, truth, held = PROCEDURES[key], link.drive.truth, drive.read()
-    link.let_go, link.fallen = float(link.drive._state.theta1), 0.0
+    link.let_go, link.fallen = float(link.drive.running.state.theta1), 0.0
     session = Session(drive=drive, axis=axis, consent=procedure.consent(axis, held), plant=plant)
     try:
         outcome = procedure.run(session)
@@ -232,7 +232,7 @@ def _interrupted(
         drive.run_at(speed)  # and nothing is heard any more
     until = simulated.time + 8.0
     link.fallen = 0.0
-    while simulated._state.mode and simulated.time < until:
+    while simulated.running.state.mode and simulated.time < until:
         link.wait(STEP)
     link.wait(AFTER)
     return math.degrees(link.fallen)

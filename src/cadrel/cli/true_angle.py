@@ -18,7 +18,7 @@ class TravelLink(LocalLink):
         service = DriveService({"a": simulated})
         super().__init__(service.answer, service.advance)
         self.simulated = simulated
-        self.start = float(simulated._state.theta1)
+        self.start = float(simulated.running.state.theta1)
         self.furthest = self.fastest = 0.0
 
     def wait(self, seconds: float) -> None:
@@ -26,14 +26,14 @@ class TravelLink(LocalLink):
         while left > 0:
             super().wait(min(left, 0.005))
             left -= 0.005
-            s = self.simulated._state
+            s = self.simulated.running.state
             self.furthest = max(self.furthest, abs(float(s.theta1) - self.start))
             self.fastest = max(self.fastest, abs(float(s.omega1)))
 
 
 def true_error(drive: SimulatedDrive) -> float:
     """Return electrical angle believed less true, mean over what a noisy device shows. Looks into the bench. [°]"""
-    p, c = drive._plant, drive._settings
+    p, c = drive.running.plant, drive.running.settings
     sign = p.phase_sign * c.phase_order
     shift = math.atan2(p.phase_sin, p.phase_cos)
     if drive.truth.has_halls and not c.has_index and not c.is_absolute:
@@ -48,7 +48,7 @@ def true_error(drive: SimulatedDrive) -> float:
     seen: list[float] = []
     for _ in range(60):
         drive.advance(0.001)
-        s = drive._state
+        s = drive.running.state
         true_angle = sign * (p.pole_pairs * s.theta1 - shift)
         here = c.pole_pairs * c.direction * (s.counts + 0.5 - s.count_zero) * TURN / c.counts + s.angle_offset
         seen.append(math.remainder(here - true_angle, TURN))

@@ -59,8 +59,8 @@ def turned(drive: SimulatedDrive, angle: float) -> float:
 @pytest.mark.parametrize("angle", [5.0, -5.0])
 def test_every_device_counts_the_angle_the_shaft_turns(device: str, angle: float) -> None:
     drive = drive_with(rig_of("tile-pusher", device=device))
-    before = drive._state.theta1
-    seen, true = turned(drive, angle), drive._state.theta1 - before
+    before = drive.running.state.theta1
+    seen, true = turned(drive, angle), drive.running.state.theta1 - before
     assert seen == pytest.approx(true, abs=math.radians(15.1) if device == "halls" else math.radians(0.5))
     assert abs(true) > 4.5
 
@@ -119,31 +119,31 @@ def test_play_is_lost_once_at_each_reversal() -> None:
     play = math.radians(4)
     drive = drive_with(rig_of("tile-pusher", coupling_play=play))
     turned(drive, 1.0)
-    before = drive._state.theta1
-    seen, true = turned(drive, -1.0), drive._state.theta1 - before
+    before = drive.running.state.theta1
+    seen, true = turned(drive, -1.0), drive.running.state.theta1 - before
     assert seen - true == pytest.approx(play, abs=math.radians(0.3))
 
 
 def test_slip_loses_forward_motion_only() -> None:
     drive = drive_with(rig_of("tile-pusher", coupling_slip=0.1))
-    before = drive._state.theta1
-    forward, true = turned(drive, 2.0), drive._state.theta1 - before
+    before = drive.running.state.theta1
+    forward, true = turned(drive, 2.0), drive.running.state.theta1 - before
     assert forward == pytest.approx(0.9 * true, abs=0.02)
-    before = drive._state.theta1
-    back, true = turned(drive, -2.0), drive._state.theta1 - before
+    before = drive.running.state.theta1
+    back, true = turned(drive, -2.0), drive.running.state.theta1 - before
     assert back == pytest.approx(true, abs=0.02)
 
 
 def test_the_brake_holds_with_the_power_off_and_gives_way_to_current() -> None:
     held = rig_of("tile-pusher", torque_load=1.0, brake_torque=5.0)
     drive = drive_with(held, **{"limit.current": 8.0, "motor.current_peak": 12.0, "current.gain": 10.0})
-    before = drive._state.theta1
+    before = drive.running.state.theta1
     drive.advance(0.5)
-    assert drive._state.theta1 == pytest.approx(before, abs=1e-6)
+    assert drive.running.state.theta1 == pytest.approx(before, abs=1e-6)
     free = drive_with(replace(held, brake_torque=0.0))
-    before = free._state.theta1
+    before = free.running.state.theta1
     free.advance(0.5)
-    assert free._state.theta1 - before > 1.0
+    assert free.running.state.theta1 - before > 1.0
 
 
 @pytest.mark.parametrize("code", FAULTS)
@@ -173,12 +173,12 @@ def test_rewiring_needs_the_power_stage_off_and_leaves_the_shaft_where_it_is(
     make_drive: Callable[..., tuple[object, SimulatedDrive]],
 ) -> None:
     _, drive = make_drive(rig_of("tile-pusher"))
-    before = drive._state.theta1
+    before = drive.running.state.theta1
     drive.rewire({"coulomb_load": 0.5}, ["phases_swapped"])
     assert drive.truth.phases_swapped
-    assert drive._state.theta1 == before
+    assert drive.running.state.theta1 == before
     assert drive.wiring()["rig"]["faults"] == ("phases_swapped",)
-    drive._state.mode = 1
+    drive.running.state.mode = 1
     with pytest.raises(DriveRefused, match="power stage off"):
         drive.rewire({}, [])
 
@@ -190,14 +190,14 @@ def test_a_held_vector_that_is_not_renewed_loses_its_current(
     load_project_values(client, values_of("tile-pusher"), owner="test")  # type: ignore[arg-type]
     drive.check_lease(drive.lease)
     drive.enable("vector", guard_low=-1e9, guard_high=1e9, guard_speed=1e9)
-    drive.vector(angle=20.0, rate=5.0, current=2.0, rise=20.0, held=True)
+    drive.motion.vector(angle=20.0, rate=5.0, current=2.0, rise=20.0, held=True)
     drive.advance(0.08)
-    assert drive._state.vec_current > 1.0
+    assert drive.running.state.vec_current > 1.0
     drive.advance(0.1)
-    assert drive._state.vec_current == 0.0
-    stood = drive._state.vec_angle
+    assert drive.running.state.vec_current == 0.0
+    stood = drive.running.state.vec_angle
     drive.advance(0.1)
-    assert drive._state.vec_angle == stood
+    assert drive.running.state.vec_angle == stood
 
 
 def test_a_vector_let_go_stops_where_it_is_at_once(make_drive: Callable[..., tuple[object, SimulatedDrive]]) -> None:
@@ -205,15 +205,15 @@ def test_a_vector_let_go_stops_where_it_is_at_once(make_drive: Callable[..., tup
     load_project_values(client, values_of("tile-pusher"), owner="test")  # type: ignore[arg-type]
     drive.check_lease(drive.lease)
     drive.enable("vector", guard_low=-1e9, guard_high=1e9, guard_speed=1e9)
-    drive.vector(angle=20.0, rate=5.0, current=2.0, rise=20.0, acceleration=5.0, held=True, holder="a press")
+    drive.motion.vector(angle=20.0, rate=5.0, current=2.0, rise=20.0, acceleration=5.0, held=True, holder="a press")
     drive.advance(0.08)
     stood = drive.status()["vector_angle"]
     assert 0 < stood < 1
-    drive.release_vector(holder="a press")
+    drive.motion.release_vector(holder="a press")
     with pytest.raises(DriveRefused, match="let go"):  # a beat that the release has overtaken
-        drive.vector(angle=20.0, rate=5.0, current=2.0, rise=20.0, held=True, holder="a press")
+        drive.motion.vector(angle=20.0, rate=5.0, current=2.0, rise=20.0, held=True, holder="a press")
     drive.advance(0.01)
-    assert drive._state.vec_current == 0.0
+    assert drive.running.state.vec_current == 0.0
     drive.advance(0.3)
     assert drive.status()["vector_angle"] == stood
 
@@ -229,7 +229,7 @@ def test_a_hall_edge_crossed_back_and_forth_is_no_speed() -> None:
         drive.turn_by_hand(way * math.radians(2) / truth.pole_pairs, 0.02)
         for _ in range(60):
             drive.advance(0.001)
-            fastest = max(fastest, abs(drive._state.velocity))
+            fastest = max(fastest, abs(drive.running.state.velocity))
     assert fastest < 4.0
 
 

@@ -142,11 +142,11 @@ def test_a_run_starts_as_gently_as_asked_and_never_harder_than_the_limit(
     begun = simulated.time
     drive.run_at(30.0, acceleration=60.0)
     wait(drive, 0.25)
-    reached = float(simulated._state.gen_velocity)
+    reached = float(simulated.running.state.gen_velocity)
     assert reached == pytest.approx(60.0 * (simulated.time - begun), rel=0.01)
     drive.run_at(0.0, acceleration=1e9)
     simulated.advance(0.001)
-    fallen = reached - float(simulated._state.gen_velocity)
+    fallen = reached - float(simulated.running.state.gen_velocity)
     assert fallen == pytest.approx(0.001 * drive.read()["limit.acceleration"], rel=0.01)
 
 
@@ -199,7 +199,7 @@ def test_halls_then_edges_then_the_index_tell_the_angle_after_power_up(
         seen.add(drive.status()["angle_quality"])
     assert {"edge", "index"} <= seen
     truth = simulated.truth
-    s = simulated._state
+    s = simulated.running.state
     found = s.angle_used - truth.pole_pairs * s.theta1
     assert abs(math.degrees(math.remainder(found, 2 * math.pi))) < 1.5
 
@@ -281,7 +281,7 @@ def test_a_move_passes_the_command_notch_and_ends_exactly(ready: tuple[LinkedDri
     drive.run_path(move_profile(1.0, velocity=50, acceleration=2000, jerk=1e6).segments)
     wait(drive, 0.6)
     assert simulated.fault is None
-    assert simulated._state.position_ref == pytest.approx(float(record["position_ref"][0]) + 1.0, abs=1e-6)
+    assert simulated.running.state.position_ref == pytest.approx(float(record["position_ref"][0]) + 1.0, abs=1e-6)
 
 
 @pytest.mark.parametrize("bad", [{"velocity.gain": math.inf}, {"velocity.gain": -1.0}, {"no.such": 1.0}])
@@ -343,7 +343,7 @@ def test_sines_renewed_now_and_then_are_those_of_the_angles(ready: tuple[LinkedD
     drive, simulated = ready
     enable(drive, "velocity", travel=1e4)
     drive.run_at(100.0)
-    state, worst, fastest = simulated._state, 0.0, 0.0
+    state, worst, fastest = simulated.running.state, 0.0, 0.0
     for _ in range(1500):
         drive.beat()
         simulated.advance(3 * TICK)
@@ -371,9 +371,9 @@ def test_how_drive_time_is_sliced_changes_nothing(make_drive: Make, pusher: dict
         drive.vector(angle=6.0, rate=20.0, current=1.5, rise=20.0)
         for _ in range(slices):
             simulated.advance(350 / slices * TICK)
-        ended.append(simulated._state.tobytes())
+        ended.append(simulated.running.state.tobytes())
     assert ended[0] == ended[1] == ended[2]
-    assert simulated._state.vec_current > 0.3
+    assert simulated.running.state.vec_current > 0.3
 
 
 def test_friction_fed_forward_takes_its_share_of_the_following_error(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:

@@ -58,16 +58,16 @@ def test_the_stand_in_sends_the_word_of_the_codec(
 def test_a_drive_that_knows_the_layout_reads_the_angle_without_an_error(checksum: str, coding: str) -> None:
     truth = serial_rig(word_checksum=checksum, word_coding=coding, trailing_bits=2)
     drive = drive_with(truth)
-    before, start = drive.status()["position"], drive._state.theta1
+    before, start = drive.status()["position"], drive.running.state.theta1
     drive.turn_by_hand(2.0, 1.0)
     drive.advance(1.3)
     raw = drive.raw()
     assert raw["word_errors"] == 0
-    assert drive.status()["position"] - before == pytest.approx(drive._state.theta1 - start, abs=1e-3)
+    assert drive.status()["position"] - before == pytest.approx(drive.running.state.theta1 - start, abs=1e-3)
     read = decode_word(layout_of_rig(truth), raw["word"])
     assert read.is_sound
     assert read.position * math.tau / 2**19 == pytest.approx(
-        (drive._state.theta_s - truth.index_angle) % math.tau, abs=1e-4
+        (drive.running.state.theta_s - truth.index_angle) % math.tau, abs=1e-4
     )
 
 
@@ -110,7 +110,8 @@ def test_one_bit_that_arrives_wrong_is_caught_by_the_checksum_and_not_without_on
 def test_a_word_that_reports_an_error_is_not_used() -> None:
     truth = serial_rig(word_alarm=True)
     drive = SimulatedDrive("axis", truth)
-    settings = drive_with(truth)._settings
-    assert position_of_word(sent_word(1234, drive._plant), settings) == -1
+    settings = drive_with(truth).running.settings
+    assert position_of_word(sent_word(1234, drive.running.plant), settings) == -1
     blind = drive_with(truth, **{**word_values(truth), "feedback.word_error": 0.0, "feedback.word_warning": 0.0})
-    assert position_of_word(sent_word(1234, blind._plant), blind._settings) >= 0  # told of no such bit, it trusts
+    trusting = blind.running  # told of no such bit
+    assert position_of_word(sent_word(1234, trusting.plant), trusting.settings) >= 0

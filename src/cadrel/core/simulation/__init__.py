@@ -14,6 +14,8 @@ memory.py    volatile and permanent parameters -> Settings
 blockers.py  what prevents enabling, in words
 hold.py      whose hand is on a button that moves the axis while it is held
 machine.py   CiA 402 power states as a table
+running.py   what runs between two power-ups: the kernel's state and all it works on
+motion.py, holding_brake.py, status.py   on it: what moves an enabled axis, its brake, what a status shows
 drive.py     SimulatedDrive: what the wire reaches
 recorder.py, consent.py, received.py   parts of it: the tape, the consent it keeps, what its connector receives
 refused.py   why it does not carry out a command

@@ -8,22 +8,23 @@ from typing import Any
 
 import numpy as np
 
-from cadrel.core.parameters import ANGLE_RESTS_ON, field_of
+from cadrel.core.parameters import ANGLE_RESTS_ON
 from cadrel.core.simulation import layout, machine, torque_filters
 from cadrel.core.simulation.blockers import find_blockers
 from cadrel.core.simulation.consent import Consents
-from cadrel.core.simulation.device import hall_sector, is_open, power_off, prime_device, rotor_angle
+from cadrel.core.simulation.device import hall_sector, power_off, prime_device
 from cadrel.core.simulation.faults import FAULTS, wired
 from cadrel.core.simulation.firmware import begin_stop
-from cadrel.core.simulation.hold import Hold
-from cadrel.core.simulation.kernel import run_ticks
+from cadrel.core.simulation.holding_brake import HoldingBrake
 from cadrel.core.simulation.layout import SIGNALS, TICK, TV
 from cadrel.core.simulation.memory import Memory, eased, settings_of
+from cadrel.core.simulation.motion import POINTS, Motion
 from cadrel.core.simulation.oscillation import forget_swing
-from cadrel.core.simulation.received import raw_of, signals_now
-from cadrel.core.simulation.recorder import Recorder
+from cadrel.core.simulation.received import raw_of
 from cadrel.core.simulation.refused import DriveRefused
 from cadrel.core.simulation.rigging import plant_of
+from cadrel.core.simulation.running import MODES, Running
+from cadrel.core.simulation.status import shown
 from cadrel.core.simulation.truth import RigTruth
 
 # Motion ends when the holder of the lease has not been heard for so long. A run within agreed travel waits longer than
@@ -32,20 +33,8 @@ LEASE_TICKS = 10400  # [ticks] 650 ms
 CURRENT_ACCURACY = 0.01  # of the reading: what drives' sheets state of their current sensors (common practice)
 WATCH_TICKS = 28000  # [ticks] 1.75 s: motion ends when no page of the one who leads has been open for so long
 PRESSES = 16  # STOP presses remembered, so that one that arrives on two ways counts once
-JOG_TICKS = 1600  # [ticks] 100 ms: a jog not renewed within it ramps down
 HAND_TICKS = 16  # [ticks] 1 ms: how often a hand on the shaft corrects its push
 HAND_SPEED = 30.0  # [rad/s] a hand turns no faster
-CATCH_RISE = 0.2  # [s] to the whole current that frees a pin
-MODES = {"vector": layout.VECTOR, "current": layout.CURRENT, "velocity": layout.VELOCITY, "position": layout.POSITION}
-POINTS = {
-    "voltage_d": layout.AT_VOLTAGE_D,
-    "voltage_q": layout.AT_VOLTAGE_Q,
-    "current_d": layout.AT_CURRENT_D,
-    "current_q": layout.AT_CURRENT_Q,
-    "torque": layout.AT_TORQUE,
-    "velocity": layout.AT_VELOCITY,
-    "position": layout.AT_POSITION,
-}
 TRIPS = {
     layout.TRIP_OVERCURRENT: "overcurrent",
     layout.TRIP_OVERVOLTAGE: "overvoltage",
@@ -77,14 +66,17 @@ class SimulatedDrive:
         self._rng = np.random.default_rng(seed)
         rig = plant_of(truth, rng=self._rng)
         self._start = rig.start_angle
-        self._plant = rig.plant
         self.memory = Memory()
         self.events: list[dict[str, Any]] = []
         self.switches = {"safe_torque_off": True, "hardware_enable": True}  # True: closed, motion allowed
         self.powered = True
         self._hand: tuple[float, int] | None = None  # angle the hand goes to, and the tick at which it is there
-        self._state = layout.fresh_state(supply_voltage=self._plant.supply_voltage, theta=rig.start_angle, seed=seed)
-        self._signals = np.zeros(len(SIGNALS))
+        # The machine's true state with it: for whoever judges from outside. The wire reaches none of it.
+        self.running = Running(
+            plant=rig.plant,
+            state=layout.fresh_state(supply_voltage=rig.plant.supply_voltage, theta=rig.start_angle, seed=seed),
+            settings=settings_of(self.memory.in_force, truth),
+        )
         self._power_up()
 
     # --- power and memory -----------------------------------------------------------------------------------
@@ -95,29 +87,23 @@ class SimulatedDrive:
         self.fault: str | None = None
         self.owner: str | None = None
         self._lease = ""
-        self._jog_until = self._jog_heard = self._held_until = 0
-        self._hold = Hold()
         self._watcher: str | None = None  # name of the page that must be open; "" any; None: nobody need watch
         self._watched_until = self._last_watched = 0
         self._consents = Consents(self._note)
-        self._opened_at = self._open_travel = 0.0  # [rad] where the brake was opened by hand, and how far it may go
         self._presses: list[str] = []
         self._swings, self._swung_hz = 0, 0.0  # how often since power-up a loop swung ever wider, and how fast the last
         self._swung_at = 0.0  # [s] of drive time
         self._last_stop: dict[str, Any] | None = None
-        self._path = np.zeros((1, 6))
-        self._excitation = np.zeros(1)
-        self._recorder = Recorder()
-        self._settings = settings_of(self.memory.in_force, self.truth)
-        old = self._state
-        fresh = layout.fresh_state(supply_voltage=self._plant.supply_voltage, theta=float(old.theta1), seed=0)
+        plant, old = self.running.plant, self.running.state
+        fresh = layout.fresh_state(supply_voltage=plant.supply_voltage, theta=float(old.theta1), seed=0)
         for name in layout.KEPT_WITHOUT_SUPPLY:
             setattr(fresh, name, getattr(old, name))
         fresh.deadline = 0
         fresh.guard_low, fresh.guard_high, fresh.guard_speed = -1e9, 1e9, 1e9
         fresh.edge_time = fresh.edge_last_time = float(old.tick)
-        prime_device(fresh, self._plant, self._settings)
-        self._state = fresh
+        self.running = Running(plant=plant, state=fresh, settings=settings_of(self.memory.in_force, self.truth))
+        self.motion, self.brake = Motion(self.running), HoldingBrake(self.running, self._note)
+        prime_device(fresh, plant, self.running.settings)
         self._apply()
         self._advance_kernel(4)
         fresh.load_zero += fresh.position - fresh.load_position  # until it is homed, the load is where the motor is
@@ -139,15 +125,15 @@ class SimulatedDrive:
         UnusableInput
             The rig cannot have such a value or fault.
         """
-        self._require_standstill("rewiring")
+        self.running.require_standstill("rewiring")
         rig = RigTruth.from_dict({**asdict(self.rig), **changes, "faults": list(faults)})
         truth = wired(rig)
         was = self.powered
         self.power_switch(on=False)
         self.rig, self.truth = rig, truth
         made = plant_of(replace(truth, start_angle=self._start), rng=self._rng)
-        self._plant = made.plant
-        self._state.theta_s, self._state.slipped = self._state.theta1, 0.0
+        self.running.plant = made.plant
+        self.running.state.theta_s, self.running.state.slipped = self.running.state.theta1, 0.0
         self._note("rewired", faults=list(faults))
         if was:
             self.power_switch(on=True)
@@ -158,22 +144,22 @@ class SimulatedDrive:
             self.powered = True
             self._power_up()
         elif not on and self.powered:
-            power_off(self._state)
+            power_off(self.running.state)
             self.powered = False
 
     def restart(self) -> None:
         """Start the firmware anew: permanent values come into force, working ones are lost."""
-        self._require_standstill("restart")
-        power_off(self._state)
+        self.running.require_standstill("restart")
+        power_off(self.running.state)
         self._power_up()
 
     def _apply(self) -> None:
         """Bring parameters into force without a jump of the angle the loops use."""
-        before = getattr(self, "_settings", None)
-        self._settings = settings_of(self.memory.in_force, self.truth)
-        s, c = self._state, self._settings
+        before = self.running.settings
+        self.running.settings = settings_of(self.memory.in_force, self.truth)
+        s, c = self.running.state, self.running.settings
         frame = ("direction", "pole_pairs", "counts", "hall_offset", "hall_sign", "device")
-        if before is not None and any(getattr(before, k) != getattr(c, k) for k in frame):
+        if any(getattr(before, k) != getattr(c, k) for k in frame):
             s.angle_quality = layout.ANGLE_UNKNOWN
         if c.is_absolute and self.memory.in_force["commutation.valid"]:
             s.angle_offset, s.angle_quality = c.index_offset, layout.ANGLE_INDEX
@@ -197,10 +183,10 @@ class SimulatedDrive:
         if name not in self.switches:
             raise DriveRefused(why=f"it has no input {name!r}.", remedy=f"It has {', '.join(self.switches)}.")
         self.switches[name] = closed
-        if not closed and self._state.mode != layout.OFF:
+        if not closed and self.running.state.mode != layout.OFF:
             self._note(name + "_opened")
             if name == "safe_torque_off":
-                power_off(self._state)  # no firmware stands between: torque goes, and a brake falls in after it
+                power_off(self.running.state)  # no firmware stands between: torque goes, and a brake falls in after it
             self.disable()
 
     def write(self, values: Mapping[str, float]) -> list[str]:
@@ -210,7 +196,7 @@ class SimulatedDrive:
         """
         beneath = [k for k in values if k in ANGLE_RESTS_ON]
         critical = [*beneath, *(k for k in values if k.startswith("commutation."))]
-        if self._state.mode != layout.OFF and any(self.memory.working.get(k) != values[k] for k in critical):
+        if self.running.state.mode != layout.OFF and any(self.memory.working.get(k) != values[k] for k in critical):
             raise DriveRefused(
                 why="pole pairs, feedback and commutation cannot change while enabled.",
                 remedy="Disable the axis, then send.",
@@ -226,7 +212,7 @@ class SimulatedDrive:
     @property
     def time(self) -> float:
         """Drive time since it was made. [s]"""
-        return float(self._state.tick) * TICK
+        return float(self.running.state.tick) * TICK
 
     def advance(self, seconds: float) -> None:
         """Let the drive run; jogs expire and trips are noted in slices of 10 ms. A hand on the shaft pushes each ms."""
@@ -245,15 +231,15 @@ class SimulatedDrive:
         DriveRefused
             The power stage is on, or the turn is faster than a hand.
         """
-        self._require_standstill("turning by hand")
+        self.running.require_standstill("turning by hand")
         if seconds <= 0 or abs(angle) / seconds > HAND_SPEED:
             raise DriveRefused(why="no hand turns it so fast.", remedy="Take longer.")
-        self._hand = (self._state.theta1 + angle, int(self._state.tick + seconds / TICK))
+        self._hand = (self.running.state.theta1 + angle, int(self.running.state.tick + seconds / TICK))
 
     def _push(self) -> None:
         if self._hand is None:
             return
-        s, (target, until) = self._state, self._hand
+        s, (target, until) = self.running.state, self._hand
         left = (until - s.tick) * TICK
         if left <= 0 or s.mode != layout.OFF:
             s.omega1 = s.omega2 = s.omega3 = 0.0
@@ -263,40 +249,18 @@ class SimulatedDrive:
         s.stuck1 = s.stuck2 = 0
 
     def _advance_kernel(self, n: int) -> None:
-        s = self._state
-        if self._jog_until and s.tick >= self._jog_until:
-            self._jog_until = 0
-            if s.gen == layout.GEN_RAMP:
-                s.gen_target = 0.0
-                s.gen_rate = self._settings.quick_stop
-        if self._held_until and s.tick >= self._held_until:
-            self._held_until = 0
-            if s.brake_hand:
-                s.brake_hand = 0
-                self._note("brake_closed", moved=float(s.position) - self._opened_at)
-            self._stop_vector()
-        if s.brake_hand and abs(s.position - self._opened_at) > self._open_travel:
-            self._held_until, s.brake_hand = 0, 0
-            self._note("brake_closed", moved=float(s.position) - self._opened_at)
+        s = self.running.state
+        self.brake.watch()
+        self.motion.expire()
         if s.mode != layout.OFF and not s.stopping and self._watcher is not None and s.tick >= self._watched_until:
             self._note("unwatched")
             self.stop("nobody watches")
             self._consents.drop("the pages of the one who leads were closed")
-        run_ticks(
-            n,
-            s,
-            self._plant,
-            self._settings,
-            self._path,
-            self._excitation,
-            self._signals,
-            self._recorder.channels,
-            self._recorder.tape,
-        )
-        if self._jog_heard and (s.mode == layout.OFF or (s.gen_target == 0.0 and not s.moving)):
+        self.running.advance(n)
+        after = self.motion.jog_ended()
+        if after is not None:
             # From the last command that asked for motion: what watches a hand on a button must be judged by this.
-            self._note("jog_ended", after=(s.tick - self._jog_heard) * TICK)
-            self._jog_heard = 0
+            self._note("jog_ended", after=after)
         if s.coasted:
             s.coasted = 0
             self._note("coasted", velocity=float(s.velocity), bus=float(s.meas_bus))
@@ -313,7 +277,7 @@ class SimulatedDrive:
 
     def _eased(self) -> None:
         """Take gains that were halved within a tick for those in force, so that whoever reads them knows."""
-        s = self._state
+        s = self.running.state
         self._swings, self._swung_hz, self._swung_at = self._swings + 1, float(s.swung_hz), self.time
         self.memory.write(eased(self.memory.working, float(s.gain_share)))
         self._note("gains_halved", hz=self._swung_hz, share=float(s.gain_share))
@@ -321,7 +285,9 @@ class SimulatedDrive:
         self._apply()
 
     def _tripped(self, code: str) -> None:
-        self._note(code, position=float(self._state.trip_position), velocity=float(self._state.trip_velocity))
+        self._note(
+            code, position=float(self.running.state.trip_position), velocity=float(self.running.state.trip_velocity)
+        )
         if code in NO_FAULT:
             self.power_state = machine.after(self.power_state, "quick stop")
             return
@@ -338,8 +304,8 @@ class SimulatedDrive:
     def blockers(self, mode: str = "position") -> list[dict[str, str]]:
         """Everything that prevents enabling, in plain words, each with what to do and where."""
         found = find_blockers(
-            self._state, self.memory, self._settings,
-            switches=self.switches, fault=self.fault, device=self._plant.device, mode=mode,
+            self.running.state, self.memory, self.running.settings,
+            switches=self.switches, fault=self.fault, device=self.running.plant.device, mode=mode,
         )  # fmt: skip
         return [b._asdict() for b in found]
 
@@ -370,7 +336,7 @@ class SimulatedDrive:
         """Renew the heartbeat of the lease, and of a consent that is told. Raises `DriveRefused` if not in force."""
         if not self._lease or not secrets.compare_digest(lease.encode(), self._lease.encode()):
             raise DriveRefused(why="the command came without control of the axis.", remedy="Take control first.")
-        s, given = self._state, self._consents.in_force(int(self._state.tick))
+        s, given = self.running.state, self._consents.in_force(int(self.running.state.tick))
         if given is None:
             s.deadline = s.tick + LEASE_TICKS
         elif consent == given.token:
@@ -380,9 +346,9 @@ class SimulatedDrive:
 
     def watched(self, pages: Sequence[str]) -> None:
         """Note that pages of the one who leads are open."""
-        self._last_watched = int(self._state.tick)
+        self._last_watched = int(self.running.state.tick)
         if self._watcher == "" or self._watcher in pages:
-            self._watched_until = self._state.tick + WATCH_TICKS
+            self._watched_until = self.running.state.tick + WATCH_TICKS
 
     def give_consent(self, label: str, *, until: float, unattended: bool = False) -> str:
         """Keep a consent to one run, until a drive time [s]; returns its token. Kept alive by whoever shows the token.
@@ -392,7 +358,7 @@ class SimulatedDrive:
         DriveRefused
             It has expired before it came.
         """
-        return self._consents.give(label, now=int(self._state.tick), until=until, unattended=unattended)
+        return self._consents.give(label, now=int(self.running.state.tick), until=until, unattended=unattended)
 
     def revoke_consent(self, label: str, *, why: str = "") -> None:
         """Take a consent back, if it is the one of that label."""
@@ -426,7 +392,7 @@ class SimulatedDrive:
         DriveRefused
             Something prevents enabling; `why` names all of it. Or the consent has expired, here or `not_after`. [s]
         """
-        given = self._consents.of_token(consent, int(self._state.tick))
+        given = self._consents.of_token(consent, int(self.running.state.tick))
         if self.time > not_after:
             raise DriveRefused(
                 why=f"the command came {self.time - not_after:.0f} s after the consent had expired.",
@@ -437,7 +403,7 @@ class SimulatedDrive:
             raise DriveRefused(
                 why=" ".join(b["text"] for b in blockers), remedy=" ".join(b["remedy"] for b in blockers)
             )
-        s = self._state
+        s = self.running.state
         if s.mode != layout.OFF:
             raise DriveRefused(why="it is enabled already.", remedy="Disable it first.")
         alone = unattended or (given is not None and given.unattended)
@@ -459,17 +425,17 @@ class SimulatedDrive:
         s.vec_angle = s.vec_target = math.remainder(float(s.vec_angle), 2 * math.pi)
         # A current of its own carries nothing: there the brake opens only when it is told to.
         s.brake_kept, s.guard_cuts = int(brake_closed or mode == "current"), int(cut_on_guard)
-        s.brake_wait = int(self._settings.brake_operation != 0 and not s.brake_kept)
+        s.brake_wait = int(self.running.settings.brake_operation != 0 and not s.brake_kept)
         s.int_torque = torque
-        torque_filters.settle(s, self._settings, torque)
+        torque_filters.settle(s, self.running.settings, torque)
         self._watcher = None if alone else watcher
         self._watched_until = seen + WATCH_TICKS
-        self._hold.holder = ""
+        self.running.hold.holder = ""
         s.mode = MODES[mode]
         self._note("enabled", mode=mode)
 
     def _find_angle(self, mode: str) -> None:
-        s, c = self._state, self._settings
+        s, c = self.running.state, self.running.settings
         if mode == "vector" or s.angle_quality != layout.ANGLE_UNKNOWN:
             return
         if c.device == layout.HALLS:
@@ -479,52 +445,13 @@ class SimulatedDrive:
         s.angle_offset = middle - c.pole_pairs * c.direction * (s.counts - s.count_zero) * 2 * math.pi / c.counts
         s.angle_quality = layout.ANGLE_SECTOR
 
-    def set_brake(self, *, closed: bool) -> None:
-        """Close the brake while current flows, or let it open. Raises `DriveRefused` without brake or current."""
-        if self._state.mode == layout.OFF or self._state.stopping:
-            raise DriveRefused(why="it is not enabled.", remedy="Enable it first.")
-        self._require_brake()
-        self._state.brake_kept = int(closed)
-
-    def hold_brake_open(self, *, travel: float, holder: str = "") -> None:
-        """Open the brake without current, as long as this is renewed within 100 ms by the same holder.
-
-        It closes by itself once the shaft has gone farther than `travel` from where it was opened. [rad]
-        """
-        self._require_standstill("opening the brake by hand")
-        self._require_brake()
-        self._hold.take(holder, now=int(self._state.tick), until=self._held_until)
-        s = self._state
-        if not s.brake_hand:
-            self._opened_at, self._open_travel = float(s.position), abs(travel)
-            self._note("brake_opened", travel=abs(travel))
-        s.brake_hand, self._held_until = 1, s.tick + JOG_TICKS
-
-    def close_brake(self, *, holder: str = "") -> None:
-        """Let a brake held open by hand close."""
-        self._hold.let(holder)
-        self._held_until, self._state.brake_hand = 0, 0
-
-    def _require_brake(self) -> None:
-        if not self._settings.brake_operation:
-            raise DriveRefused(why="no brake is set to be operated.", remedy=f"Enter {field_of('brake.fitted')}.")
-
-    def brake_state(self) -> str:
-        """Return "none", "closed", "opening", "open" or "closing": as the drive knows it, by its times."""
-        s, c = self._state, self._settings
-        if not c.brake_operation:
-            return "none"
-        if s.brake_told:
-            return "open" if is_open(s, c) else "opening"
-        return "closed" if s.brake_timer >= c.brake_engage else "closing"
-
     def disable(self) -> None:
         """Open the power stage: at once, and the axis coasts; with a brake as soon as it has closed."""
-        if self._settings.brake_operation and self._state.mode != layout.OFF:
-            self._state.closing = 1
-            self._advance_kernel(int(self._settings.brake_engage) + 2)
-            self._state.stopped = 0
-        power_off(self._state)
+        if self.running.settings.brake_operation and self.running.state.mode != layout.OFF:
+            self.running.state.closing = 1
+            self._advance_kernel(int(self.running.settings.brake_engage) + 2)
+            self.running.state.stopped = 0
+        power_off(self.running.state)
         self.power_state = machine.after(self.power_state, "disable voltage")
         self._note("disabled")
 
@@ -540,170 +467,35 @@ class SimulatedDrive:
             self._presses = [*self._presses[1 - PRESSES :], press]
             self._last_stop = {"press": press, "by": by, "why": why, "time": self.time}
             self._consents.drop(why or f"{by or 'somebody'} pressed STOP")
-        elif self._state.mode == layout.OFF:
+        elif self.running.state.mode == layout.OFF:
             return
         self._note("stop", why=why, by=by, press=press)
-        if self._state.mode == layout.OFF:
+        if self.running.state.mode == layout.OFF:
             return
         self.power_state = machine.after(self.power_state, "quick stop")
-        begin_stop(self._state, self._settings)
-        if self._state.closing and not self._settings.brake_operation:  # no loop to ramp with, no brake to wait for
-            power_off(self._state)
-            self._state.stopped = 1
+        begin_stop(self.running.state, self.running.settings)
+        if (
+            self.running.state.closing and not self.running.settings.brake_operation
+        ):  # no loop to ramp with, no brake to wait for
+            power_off(self.running.state)
+            self.running.state.stopped = 1
 
     def reset_fault(self) -> None:
         """Leave the fault state."""
         self.fault = None
         self.power_state = machine.after(self.power_state, "fault reset")
 
-    def _require_standstill(self, what: str) -> None:
-        if self._state.mode != layout.OFF:
-            raise DriveRefused(why=f"{what} needs the power stage off.", remedy="Disable the axis first.")
-
-    def _require_mode(self, *modes: str) -> None:
-        if self._state.stopping or self._state.mode not in [MODES[m] for m in modes]:
-            raise DriveRefused(why=f"it is not enabled in {' or '.join(modes)} mode.", remedy="Enable it first.")
-
-    # --- motion -----------------------------------------------------------------------------------------------
-
-    def vector(
-        self,
-        *,
-        angle: float,
-        rate: float,
-        current: float,
-        rise: float,
-        acceleration: float = 0.0,
-        held: bool = False,
-        holder: str = "",
-    ) -> None:
-        """Turn the vector to an absolute electrical angle and ramp its current. [rad], [rad/s], [A], [A/s]
-
-        With an acceleration it starts and stops gently, without one at once [rad/s²]. A `held` one must be renewed
-        within 100 ms, or it stands still and its current goes.
-        """
-        self._require_mode("vector")
-        self._hold.take(holder, now=int(self._state.tick), until=self._held_until)
-        s = self._state
-        s.vec_target, s.vec_rate, s.vec_accel = angle, abs(rate), abs(acceleration)
-        self._held_until = s.tick + JOG_TICKS if held else 0
-        if not held:
-            self._hold.let(holder)
-        s.vec_current_target, s.vec_current_rate = min(abs(current), self._settings.current_limit), abs(rise)
-
-    def catch(self, *, current: float, level: float) -> None:
-        """Short the windings, and lead the rotor by a vector of `current` once its motion drives `level`. [A], [A]
-
-        A brake opens onto the shorted windings: a load that falls brakes itself, and its own current tells the vector
-        that holds it.
-        """
-        self._require_mode("vector")
-        s = self._state
-        s.vec_current, s.vec_current_target = 0.0, min(abs(current), self._settings.current_limit)
-        s.vec_target, s.vec_speed = s.vec_angle, 0.0
-        s.catch_d = s.catch_q = s.catch_base_d = s.catch_base_q = 0.0
-        # A pin comes out under a vector only; its windings are shorted as soon as it is out.
-        s.catch_wait = 0
-        s.catch_level, s.catching, s.shorted = abs(level), 1, int(self._settings.brake_free_turn == 0.0)
-        s.vec_current_rate = s.vec_current_target / CATCH_RISE
-
-    def release_vector(self, *, holder: str = "") -> None:
-        """Stop the vector where it is; its current goes."""
-        self._require_mode("vector")
-        self._hold.take(holder, now=int(self._state.tick), until=self._held_until)
-        self._held_until = 0
-        self._hold.let(holder)
-        self._stop_vector()
-
-    def _stop_vector(self) -> None:
-        s = self._state
-        s.vec_target, s.vec_speed, s.vec_current_target = s.vec_angle, 0.0, 0.0
-        s.vec_current_rate = max(s.vec_current_rate, 1e3)
-
-    def adopt_angle(self, angle: float) -> None:
-        """Take an electrical angle for where the rotor stands now; gone with the next power-up. [rad]"""
-        s, c = self._state, self._settings
-        if s.mode not in (layout.OFF, layout.VECTOR):
-            raise DriveRefused(why="a loop is closed on the angle in use.", remedy="Disable the axis first.")
-        here = c.pole_pairs * c.direction * (s.counts + 0.5 - s.count_zero) * 2 * math.pi / c.counts
-        s.angle_offset, s.angle_quality = angle - here, layout.ANGLE_ALIGNED
-
-    def jog(self, velocity: float, *, holder: str = "") -> None:
-        """Run at a speed as long as this is renewed within 100 ms by the same holder. [rad/s]"""
-        self._require_mode("velocity", "position")
-        self._hold.take(holder, now=int(self._state.tick), until=self._jog_until)
-        s, c = self._state, self._settings
-        s.gen_target = min(max(velocity, -c.velocity_limit), c.velocity_limit)
-        s.gen_rate, s.gen = c.acceleration, layout.GEN_RAMP
-        self._jog_until = s.tick + JOG_TICKS
-        if not velocity:
-            self._hold.let(holder)
-        if velocity or not self._jog_heard:
-            self._jog_heard = s.tick
-
-    def run_at(self, velocity: float, acceleration: float = 0.0) -> None:
-        """Ramp to a speed and keep it, more gently than the limit if an acceleration says so. [rad/s], [rad/s²]"""
-        self.jog(velocity)
-        self._jog_until = self._jog_heard = 0
-        if acceleration > 0.0:
-            self._state.gen_rate = min(acceleration, self._settings.acceleration)
-
-    def run_path(self, segments: np.ndarray) -> None:
-        """Run constant-jerk segments from where the command stands; position mode. Shape (n, 6)."""
-        self._require_mode("position")
-        s = self._state
-        goes_on = s.gen == layout.GEN_PATH and s.path_time >= self._path[-1, 1]  # its plan is over, its notch not yet
-        if s.gen != layout.GEN_HOLD and not goes_on:
-            raise DriveRefused(why="a move is in progress.", remedy="Wait for its end.")
-        if np.abs(segments[:, 3]).max(initial=0) > self._settings.velocity_limit * 1.001:
-            raise DriveRefused(
-                why="the move is faster than the velocity limit.",
-                remedy=f"Lower its speed, or raise {field_of('limit.velocity')}.",
-            )
-        if goes_on:
-            self._begin_where_the_last_move_ends()
-        else:
-            s.path_origin = s.position_ref
-            s.shape_x1 = s.shape_x2 = s.shape_v1 = s.shape_v2 = s.shape_a1 = s.shape_a2 = 0.0
-        self._path = np.ascontiguousarray(segments, dtype=float)
-        s.path_time, s.path_index, s.gen = 0.0, 0, layout.GEN_PATH
-
-    def _begin_where_the_last_move_ends(self) -> None:
-        """Move the origin there; what the notch holds stays what it was, seen from the new origin."""
-        s, c = self._state, self._settings
-        begun, ended, x, v, a, jerk = self._path[-1]
-        dt = ended - begun
-        gone = x + dt * (v + dt * (a / 2 + dt * jerk / 6))
-        s.path_origin += gone
-        s.shape_x1 -= gone * (1.0 - c.shaping_b0)
-        s.shape_x2 -= gone * (c.shaping_b2 - c.shaping_a2)
-
-    def set_position(self, value: float) -> None:
-        """Declare the present position: homing "here" (CiA 402 method 37). [rad]"""
-        self._require_standstill("setting the position")
-        s = self._state
-        s.position_zero += value - s.position
-        s.load_zero += value - s.load_position
-        s.position = s.load_position = s.place = value
-
-    def excite(self, point: str, samples: np.ndarray, *, divider: int, repeats: int) -> None:
-        """Add samples at an injection point, one every `divider` ticks, `repeats` times over."""
-        s = self._state
-        if s.mode == layout.OFF or s.stopping:
-            raise DriveRefused(why="it is not enabled.", remedy="Enable it first.")
-        self._excitation = np.ascontiguousarray(samples, dtype=float)
-        s.exc_index, s.exc_len, s.exc_left, s.exc_div = 0, len(samples), repeats, divider
-        s.exc_point = POINTS[point]
-
     # --- recorder ---------------------------------------------------------------------------------------------
 
     def arm(self, channels: list[str], *, divider: int, samples: int, pre: int, trigger: Mapping[str, Any]) -> None:
         """Arm the recorder. `trigger` is empty (at once) or {signal, level, rising}."""
-        self._recorder.arm(self._state, channels, divider=divider, samples=samples, pre=pre, trigger=trigger)
+        self.running.recorder.arm(
+            self.running.state, channels, divider=divider, samples=samples, pre=pre, trigger=trigger
+        )
 
     def recorder_state(self) -> str:
         """Return "idle", "armed", "running" or "done"."""
-        return self._recorder.state(self._state)
+        return self.running.recorder.state(self.running.state)
 
     def recorded(self) -> tuple[np.ndarray, list[str], float]:
         """Return the finished tape (channels, samples), oldest first, its channels, its period [s].
@@ -713,64 +505,36 @@ class SimulatedDrive:
         DriveRefused
             No recording is complete.
         """
-        return self._recorder.recorded(self._state)
+        return self.running.recorder.recorded(self.running.state)
 
     # --- status -----------------------------------------------------------------------------------------------
 
     def status(self) -> dict[str, Any]:
         """Everything the rig strip shows."""
-        s = self._state
-        amps = math.hypot(s.meas_d, s.meas_q) if s.mode != layout.OFF else 0.0
         return {
             "time": self.time,
             "power_state": self.power_state,
             "fault": self.fault,
             "owner": self.owner,
-            "mode": {v: k for k, v in MODES.items()}.get(int(s.mode), "off"),
-            "position": float(s.position),
-            "velocity": float(s.velocity),
-            "current": amps,
-            "v_bus": float(s.meas_bus),
-            "place": float(s.place),
-            "following_error": float(s.position_ref - s.place) if s.mode == layout.POSITION else 0.0,
-            "counts": int(s.counts - s.count_zero),
-            "levels": [int(int(s.counts) % 4 in (1, 2)), int(int(s.counts) % 4 in (2, 3))],  # of A and B at the input
-            "hall": int(s.hall),
-            "index_seen": int(s.index_seen),
-            "index_counts": int(s.index_count - s.count_zero),
-            "moving": bool(s.moving or s.stopping),
-            "angle_quality": self._quality(),
-            "angle": float(s.angle_used),
-            "vector_angle": float(s.vec_angle),
-            "catching": bool(s.catching),
-            "shaft_angle": float(rotor_angle(s, self._settings)),
-            "second": int(s.second),
-            "signals": signals_now(s, self._plant, self._settings),
-            "words": int(s.words),
-            "word_errors": int(s.word_errors),
+            **shown(self.running),
             "latency": self.truth.word_latency,
             "blockers": self.blockers(),
             "not_stored": self.memory.not_stored,
             "restart_needed": self.memory.restart_needed,
-            "brake": self.brake_state(),
-            "resistor_hot": bool(s.resistor_hot),
+            "brake": self.brake.state,
             "recorder": self.recorder_state(),
             "switches": dict(self.switches),
             "events": self.events[-1]["number"] if self.events else 0,
-            "consent": self._consents.shown(int(s.tick)),
+            "consent": self._consents.shown(int(self.running.state.tick)),
             "last_stop": self._last_stop,
             "swings": self._swings,
             "swung_hz": self._swung_hz,
             "swung_at": self._swung_at,
         }
 
-    def _quality(self) -> str:
-        name = ("unknown", "sector", "edge", "index", "aligned")[int(self._state.angle_quality)]
-        return "absolute" if name == "index" and self._settings.is_absolute else name
-
     def raw(self) -> dict[str, Any]:
         """What arrives from the device before the drive makes counts of it: signals, words and their errors."""
-        return raw_of(self._state, self._plant, self.truth)
+        return raw_of(self.running.state, self.running.plant, self.truth)
 
     def identity(self) -> dict[str, Any]:
         """Name, versions and ratings."""

@@ -58,12 +58,17 @@ class Memory:
     @property
     def not_stored(self) -> list[str]:
         """Keys that power-off would lose."""
-        return [k for k in DRIVE_KEYS if self.working[k] != self.permanent[k]]
+        return _differing(self.working, self.permanent)
 
     @property
     def restart_needed(self) -> list[str]:
         """Keys written but not in force before a restart."""
-        return [k for k in DRIVE_KEYS if self.working[k] != self.in_force[k]]
+        return _differing(self.working, self.in_force)
+
+
+def _differing(one: Mapping[str, float], other: Mapping[str, float]) -> list[str]:
+    # Asked for with every status: two that are equal, as they mostly are, are compared as a whole.
+    return [] if one == other else [k for k in DRIVE_KEYS if one[k] != other[k]]
 
 
 def _sections(v: Mapping[str, float]) -> dict[str, float]:

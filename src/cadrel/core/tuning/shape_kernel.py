@@ -8,6 +8,8 @@ import numpy as np
 NO_GAIN = -50.0  # score of a shape that bears none
 BANDWIDTH_WEIGHT = 0.5  # of log gain beside log integral gain: stiff first, then quick
 NOISE_POINTS = 64  # of the spectrum that a device's noise is summed over
+NOISE_DELAYED = np.exp(-1j * math.pi * (np.arange(NOISE_POINTS) + 0.5) / NOISE_POINTS)  # z^-1 there
+DIFFERENCED = np.abs(1.0 - NOISE_DELAYED) ** 2  # power of a speed over that of the positions it is made of
 FIXED = 3  # reset time, torque filter, speed filter; then four figures for each section
 
 
@@ -30,7 +32,8 @@ def _shaped(w, integral, lp, sf, sections):
     for k in range(0, len(sections), 2):
         top *= sections[k, 0] + w * (sections[k, 1] + w * sections[k, 2])
         below *= sections[k + 1, 0] + w * (sections[k + 1, 1] + w * sections[k + 1, 2])
-    return top / below
+    # Without the scaling of a complex division: nothing here is near the ends of what a float holds.
+    return top * np.conj(below) / (below.real * below.real + below.imag * below.imag)
 
 
 @numba.njit(cache=True, error_model="numpy")
@@ -48,16 +51,13 @@ def _noise_gain(integral, lp, sf, sections):
     """
     total = 0.0
     for k in range(NOISE_POINTS):
-        w = np.exp(-1j * math.pi * (k + 0.5) / NOISE_POINTS)
-        c = abs(_shaped(w, integral, lp, sf, sections) * (1.0 - w))
-        total += c * c
+        c = _shaped(NOISE_DELAYED[k], integral, lp, sf, sections)
+        total += DIFFERENCED[k] * (c.real * c.real + c.imag * c.imag)
     return math.sqrt(0.5 * total / NOISE_POINTS)
 
 
 @numba.njit(cache=True, error_model="numpy")
-def highest_gain(  # noqa: PLR0912 - one pass over the plants: the branches are the margins
-    x, frequency, plants, kept, period, noise_torque, noise, delay, unseen_hz
-):
+def highest_gain(x, frequency, plants, kept, period, noise_torque, noise, delay, unseen_hz):
     """Return (score, gain) of a shape: reset time [s], torque and speed filter [Hz], then zero and pole figures.
 
     Notes
@@ -66,48 +66,58 @@ def highest_gain(  # noqa: PLR0912 - one pass over the plants: the branches are 
     gain margin where s crosses the negative axis, forbid K between two bounds. Below the frequency at which PI and
     delay turn the phase least, between reset time and delay, K must lie above them, elsewhere below.
     """
+    delayed = np.exp(-2j * math.pi * frequency * period)
+    return _highest_gain(x, frequency, delayed, plants, kept, period, noise_torque, noise, delay, unseen_hz)
+
+
+@numba.njit(cache=True, error_model="numpy")
+def _highest_gain(  # noqa: PLR0912 - one pass over the plants: the branches are the margins
+    x, frequency, delayed, plants, kept, period, noise_torque, noise, delay, unseen_hz
+):
     sections, integral = _coefficients(x, period), period / x[0]
     lp, sf = math.exp(-2 * math.pi * x[1] * period), math.exp(-2 * math.pi * x[2] * period)
     slow = delay + 1.0 / (2 * math.pi * x[1]) + 1.0 / (2 * math.pi * x[2])
     low_hz = 1.0 / (2 * math.pi * math.sqrt(x[0] * slow))
     least, most = 0.0, np.inf
     n, m = plants.shape
-    wedge = np.cos(kept[:, 1])
-    before = np.full(m, np.nan + 0j)
+    wedge2 = np.cos(kept[:, 1]) ** 2
+    outside = 1.0 - 1.0 / kept[:, 0] ** 2  # of the square of s, that keeps a ray from -1 clear of the peak's circle
     lies_low = np.zeros(m, dtype=np.bool_)  # whether the plant's last point was forbidden, below the bend
+    lay_left, lay_above = np.zeros(m, dtype=np.bool_), np.zeros(m, dtype=np.bool_)  # of its last point
     for i in range(n):
-        w = np.exp(-2j * math.pi * frequency[i] * period)
-        c = _shaped(w, integral, lp, sf, sections)
-        below = frequency[i] < low_hz
+        c = _shaped(delayed[i], integral, lp, sf, sections)
+        below, unseen = frequency[i] < low_hz, frequency[i] > unseen_hz
         for j in range(m):
-            s = c * plants[i, j]
-            if np.isnan(s.real):
+            p = plants[i, j]
+            re, im = c.real * p.real - c.imag * p.imag, c.real * p.imag + c.imag * p.real
+            if re >= 0.0:  # right of the origin nothing is forbidden but what nobody knows of
+                if unseen:
+                    most = min(most, 1.0 / (kept[j, 2] * math.sqrt(re * re + im * im)))
+                lies_low[j], lay_left[j], lay_above[j] = False, False, im > 0.0
                 continue
-            size2 = s.real * s.real + s.imag * s.imag
-            size, forbidden = math.sqrt(size2), False
-            under = s.real * s.real - size2 * (1.0 - 1.0 / (kept[j, 0] * kept[j, 0]))
-            if s.real < 0.0 and under > 0.0:  # too near to -1
+            if np.isnan(re):
+                continue
+            size2, forbidden = re * re + im * im, False
+            under = re * re - size2 * outside[j]
+            if under > 0.0:  # too near to -1
                 root, forbidden = math.sqrt(under), True
                 if below:
-                    least = max(least, (-s.real + root) / size2)
+                    least = max(least, (-re + root) / size2)
                 else:
-                    most = min(most, (-s.real - root) / size2)
-            if -s.real > wedge[j] * size:  # nearer to -180° than the phase margin
+                    most = min(most, (-re - root) / size2)
+            if re * re > wedge2[j] * size2:  # nearer to -180° than the phase margin
                 forbidden = True
                 if below:
-                    least = max(least, 1.0 / size)
+                    least = max(least, 1.0 / math.sqrt(size2))
                 else:
-                    most = min(most, 1.0 / size)
-            if forbidden and ((below and s.imag > 0.0) or (not below and lies_low[j])):
+                    most = min(most, 1.0 / math.sqrt(size2))
+            if forbidden and ((below and im > 0.0) or (not below and lies_low[j])):
                 # Past -180° where the gain is high, or a crossing that would fall between the two: no gain fits.
                 return NO_GAIN, 0.0
             lies_low[j] = forbidden and below
-            last = before[j]
-            if frequency[i] > unseen_hz or (
-                not below and s.real < 0.0 and last.real < 0.0 and (last.imag > 0.0) != (s.imag > 0.0)
-            ):
-                most = min(most, 1.0 / (kept[j, 2] * size))
-            before[j] = s
+            if unseen or (not below and lay_left[j] and lay_above[j] != (im > 0.0)):
+                most = min(most, 1.0 / (kept[j, 2] * math.sqrt(size2)))
+            lay_left[j], lay_above[j] = True, im > 0.0
     if noise > 0.0:
         most = min(most, noise_torque / (noise * _noise_gain(integral, lp, sf, sections)))
     if most <= 0.0 or not np.isfinite(most):
@@ -121,8 +131,9 @@ def highest_gain(  # noqa: PLR0912 - one pass over the plants: the branches are 
 def scores(many, frequency, plants, kept, period, noise_torque, noise, delay, unseen_hz):
     """Return the negative score of every column of `many`, whose rows are logarithms of a shape's figures."""
     found = np.empty(many.shape[1])
+    delayed = np.exp(-2j * math.pi * frequency * period)  # z^-1, which no shape changes
     for k in range(many.shape[1]):
         x = np.exp(many[:, k])
-        score, _ = highest_gain(x, frequency, plants, kept, period, noise_torque, noise, delay, unseen_hz)
+        score, _ = _highest_gain(x, frequency, delayed, plants, kept, period, noise_torque, noise, delay, unseen_hz)
         found[k] = -score
     return found

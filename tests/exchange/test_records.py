@@ -186,12 +186,16 @@ def test_ten_thousand_broken_files_are_refused_in_words_or_read_whole() -> None:
     good += [motor_csv(record_of(n)).encode() for n in NAMES[:6]]
     rng = random.Random(306)
     readers = (lambda d: read_record(d, name="x"), lambda d: read_motor_csv(d, name="x"), read_axis)
+    begun = time.thread_time()  # the work itself, whatever else the machine does meanwhile
+    for k in range(30):
+        readers[k % 2](good[(k % 2) * 6 + k % 6])
+    whole = (time.thread_time() - begun) / 30  # of a file as it should be
     refused = slowest = 0.0
     for k in range(10_000):
         data = broken(rng, good)
         if k == 9_600:
             tracemalloc.start()  # it makes reading several times slower: the last files only
-        begun = time.perf_counter()
+        begun = time.thread_time()
         try:
             result = readers[k % 3](data)
         except FileProblem as problem:
@@ -202,11 +206,11 @@ def test_ten_thousand_broken_files_are_refused_in_words_or_read_whole() -> None:
             values = result.values if isinstance(result, RecordFile) else result[1]
             for key, entry in values.items():
                 check_entry(key, entry, values)
-        slowest = max(slowest, time.perf_counter() - begun)
+        slowest = max(slowest, time.thread_time() - begun)
     peak = tracemalloc.get_traced_memory()[1]
     tracemalloc.stop()
     assert refused > 9000
-    assert slowest < 2.0, "bounded time each"  # a schema check of a good file takes some 10 ms
+    assert slowest < 100 * whole, "work that grows with nothing but the size"
     assert peak < 100e6, "bounded memory each"
 
 

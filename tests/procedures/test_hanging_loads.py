@@ -25,7 +25,7 @@ def test_a_brake_told_to_stay_closed_lets_current_flow_and_nothing_move(make_dri
     drive.check_lease(drive.lease)
     begun = float(drive.running.state.theta1)
     drive.enable("vector", guard_low=-1e9, guard_high=1e9, guard_speed=1e9, brake_closed=closed)
-    drive.vector(angle=math.pi / 2, rate=1e6, current=6.0, rise=60.0)
+    drive.motion.vector(angle=math.pi / 2, rate=1e6, current=6.0, rise=60.0)
     drive.advance(0.5)
     assert drive.running.state.vec_current == pytest.approx(6.0)
     moved = abs(float(drive.running.state.theta1) - begun)
@@ -38,7 +38,7 @@ def test_the_next_enabling_opens_the_brake_again(make_drive: MakeDrive) -> None:
     drive.check_lease(drive.lease)
     for closed in (True, False):
         drive.enable("vector", guard_low=-1e9, guard_high=1e9, guard_speed=1e9, brake_closed=closed)
-        drive.vector(angle=drive.status()["vector_angle"], rate=1e6, current=6.0, rise=60.0)
+        drive.motion.vector(angle=drive.status()["vector_angle"], rate=1e6, current=6.0, rise=60.0)
         drive.advance(0.25)
         assert drive.status()["mode"] == "vector"
         assert bool(drive.running.state.brake) is closed

@@ -102,7 +102,7 @@ def test_the_current_loop_is_measured_at_rest_up_to_thousands_of_hertz() -> None
     assert np.max(np.abs(20 * np.log10(np.abs(value / true)))) < 0.5
 
 
-@pytest.mark.parametrize(("hz", "damping"), [(60.0, 0.005), (150.0, 0.005), (400.0, 0.005), (800.0, 0.005)])
+@pytest.mark.parametrize(("hz", "damping"), [(60.0, 0.005), (800.0, 0.005)])
 def test_a_resonance_of_half_a_percent_damping_is_resolved(hz: float, damping: float) -> None:
     ready = Ready(rung(hz, damping))
     first, _ = ready.run("velocity")  # as on the route: what rings is known roughly

@@ -11,7 +11,6 @@ from cadrel.cli.draws import draw_bench
 from cadrel.cli.evidence import response_error, score
 from cadrel.core.axis import understand
 from cadrel.core.control import Gains, feedback_filter
-from cadrel.core.parameters import Entry
 from cadrel.core.response import (
     average_responses,
     estimate_response,
@@ -242,12 +241,10 @@ def test_travel_and_speed_stay_within_what_was_announced() -> None:
     assert max(abs(w) for _, w in seen) <= consent.speed
 
 
-def test_same_seed_same_result() -> None:
-    values: dict[str, Entry] = values_of("tile-pusher")
-    one = commission_in_process(values, rig_of("tile-pusher"), seed=11)[0]
-    other = commission_in_process(values, rig_of("tile-pusher"), seed=11)[0]
-    assert one.parameters == other.parameters
-    assert one.outcomes["load"].findings == other.outcomes["load"].findings
+def test_same_seed_same_result(pusher_route: RouteResult) -> None:
+    other = commission_in_process(values_of("tile-pusher"), rig_of("tile-pusher"), seed=4)[0]
+    assert pusher_route.parameters == other.parameters
+    assert pusher_route.outcomes["load"].findings == other.outcomes["load"].findings
 
 
 def test_hall_faults_are_named_and_no_offset_is_kept() -> None:

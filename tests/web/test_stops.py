@@ -72,7 +72,10 @@ def test_the_page_shows_where_the_energy_went_and_what_was_not_as_predicted(lift
     assert "731 V" in shown
     assert "Test the brake" in shown
     assert "Torque it must hold" in shown
-    assert shown.count("✓ Proven") == 2  # of the brake and of the stops
+    assert shown.count("✓ Met, not yet") == 2  # of the brake and of the stops: the brake's new delay is not taken yet
+    take_proposal(lift.proposals.get(step="stops"), ["brake.release_delay"], who=engineer)
+    shown = text_of(client_of(engineer).get(f"/axis/{lift.pk}/stops/"))
+    assert shown.count("✓ Proven") == 2
 
 
 def test_an_axis_without_a_brake_is_offered_no_brake_test(lift: Axis, engineer: User) -> None:

@@ -22,7 +22,8 @@ BEGINS = 0.85  # of the travel agreed to, from where it stood
 SETTLES = 0.25  # [s] after the speed is reached
 MOST_ORDER = 72  # per turn; twelve slots and eight poles make 24, eighteen and twenty 180, which is small
 POINTS = 361  # of the curve that is kept
-FASTER = 2.0  # times the speed, where it sticks
+FASTER = np.array([2.0, 4.0, 8.0])  # times the speed, one after the other where it sticks
+MOST_OF_SPEED = 0.5  # of the speed agreed to: what comes free of friction overshoots
 CREPT, CREPT_OVER, MOST_CREPT = 0.3, 0.02, 0.02  # of the speed; [s]; of the time
 RECORDED_EVERY = 2  # velocity samples
 
@@ -35,22 +36,12 @@ def run_cogging(session: Session) -> Outcome:
     NotAllowed
         The load is not known, or not even one turn can be run within the travel agreed to.
     SticksAndSlips
-        It does not turn evenly even twice as fast.
+        It does not turn evenly at any of the speeds tried.
     """
     session.refresh()
     if session.plant.total is None:
         raise NotAllowed(why="The load is not identified.", remedy="Run “Identify the load” first.")
-    speed = min(SPEED, 0.25 * session.consent.speed)
-    records = _turned(session, speed)
-    crept = _share_crept(records, speed)
-    if crept > MOST_CREPT and FASTER * speed < 0.5 * session.consent.speed:
-        session.note(f"At {SPEED:.2g} rad/s of the motor it stuck and slipped; turned {FASTER:.0f} times as fast.")
-        speed *= FASTER
-        records = _turned(session, speed)
-        crept = _share_crept(records, speed)
-    if crept > MOST_CREPT:
-        mechanism = session.axis.mechanism
-        raise SticksAndSlips(speed=speed * mechanism.unit_per_rad, unit=mechanism.unit, share=100 * crept)
+    speed, records = _evenly(session)
     session.enter("done", 1.0)
     kt = session.axis.motor.torque_constant
     found = cogging_map(
@@ -91,6 +82,40 @@ def run_cogging(session: Session) -> Outcome:
     )  # fmt: skip
 
 
+def _evenly(session: Session) -> tuple[float, list[Recording]]:
+    """Turn at the slowest of some speeds at which the axis neither stands nor creeps; the speed and what was recorded.
+
+    Raises
+    ------
+    SticksAndSlips
+        It does so at all that are agreed to.
+    """
+    mechanism = session.axis.mechanism
+    slowest = min(SPEED, 0.25 * session.consent.speed)
+    speeds = [slowest, *(v for v in FASTER * slowest if _is_agreed_to(session, float(v)))]
+    crept = 1.0
+    for speed in speeds:
+        records = _turned(session, speed)
+        crept = _share_crept(records, speed)
+        if crept <= MOST_CREPT:
+            if speed > slowest:
+                shown = f"{slowest * mechanism.unit_per_rad:.3g} {mechanism.unit}/s"
+                session.note(f"At {shown} it stuck and slipped; turned {speed / slowest:.0f} times as fast.")
+            return speed, records
+    raise SticksAndSlips(speed=speeds[-1] * mechanism.unit_per_rad, unit=mechanism.unit, share=100 * crept)
+
+
+def _is_agreed_to(session: Session, speed: float) -> bool:
+    """Whether the consent has room for turns at a speed, its overshoot and the way up to it."""
+    return speed < MOST_OF_SPEED * session.consent.speed and _turns_at(session, speed) >= LEAST
+
+
+def _turns_at(session: Session, speed: float) -> float:
+    """How many turns of the motor can be run at a speed within the travel agreed to."""
+    room = 2 * BEGINS * session.consent.travel - speed * (GENTLE + SETTLES)
+    return min(TURNS, room / (2 * math.pi))
+
+
 def _turned(session: Session, speed: float) -> list[Recording]:
     """Record some turns at constant speed, forward and back; it ends where it began.
 
@@ -99,8 +124,7 @@ def _turned(session: Session, speed: float) -> list[Recording]:
     NotAllowed
         The travel agreed to has no room for even one.
     """
-    room = 2 * BEGINS * session.consent.travel - speed * (GENTLE + SETTLES)
-    turns = min(TURNS, room / (2 * math.pi))
+    turns = _turns_at(session, speed)
     if turns < LEAST:
         raise NotAllowed(
             why=f"Within the travel agreed to {max(turns, 0.0):.2g} turns of the motor can be run.",

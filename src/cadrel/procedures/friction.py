@@ -30,7 +30,7 @@ MOVED = math.radians(0.5)  # of the motor: an axis that has come so far has brok
 APPROACH = 0.1  # of the speed agreed to, between what is measured
 NO_SURER = 0.02  # of breakaway: two places that agree by chance are no surer than that
 GOES_ON = 0.4  # of the travel agreed to, that a freed axis may go
-PLACES = (-0.5, 0.5)  # of half the travel, where it is freed from rest
+PLACES = (-0.5, -0.2, 0.2, 0.5)  # of half the travel, where it is freed from rest: friction is not alike everywhere
 ROSE = 0.5  # [s] in which the slow speed is asked for: torque rises slowly beside how fast it is read
 RESTS = 0.4  # [s] at rest before it is freed: friction grows while parts rest on each other
 RESTING = 0.2  # of the speed: slower, an axis that is let go of hardly coasts
@@ -158,7 +158,7 @@ def _read(ways: list[Recording], speed: float, kt: float, inertia: float) -> _Po
 
 
 def _breakaway(session: Session, home: float, speed: float, kt: float) -> tuple[Estimated | None, Recording | None]:
-    """Free the axis from rest, at two places and both ways; what held it, and the last recording of that.
+    """Free the axis from rest, at some places and both ways; what held it, and the last recording of that.
 
     None where it never stayed at rest: nothing holds it.
     """
@@ -257,7 +257,7 @@ def _outcome(
     runs = [run]
     if freed is not None:
         runs.append(RunRecord(
-            kind="breakaway", title="Breaking away, the last of four", period=freed.period, channels=freed.channels,
+            kind="breakaway", title="Breaking away, the last of eight", period=freed.period, channels=freed.channels,
             excitation={"point": "velocity"}, metrics={"held": None if held is None else held.value},
         ))  # fmt: skip
     return Outcome(
@@ -279,8 +279,8 @@ def _plan(axis: AxisModel, values: Values) -> Plan:
     return Plan(
         title="Friction over speed", travel=travel, speed=speed, current=current, seconds=75.0,
         text=f"It runs at {SPEEDS} constant speeds up to {FASTEST * speed * per:.4g} {unit}/s, forward and back, "
-        f"within {travel * per:.4g} {unit} to either side, and breaks away from rest four times; about a minute and a "
-        f"half.",
+        f"within {travel * per:.4g} {unit} to either side, and breaks away from rest eight times; about two "
+        f"minutes.",
     )  # fmt: skip
 
 

@@ -1,6 +1,5 @@
 """What each step's sheet shows."""
 
-import math
 from typing import Any
 
 from cadrel.core.axis import missing_entries
@@ -9,7 +8,6 @@ from cadrel.core.parameters import DRIVE_KEYS, REGISTRY, STEPS, choice_of, full_
 from cadrel.core.quantities import from_si, units_of
 from cadrel.link import LinkError
 from cadrel.procedures import PROCEDURES, Procedure
-from cadrel.procedures.phasing.run import TURN_NOT_SEEN_TEXT
 from cadrel.procedures.stops.braking import SAYS
 from cadrel.web.changes.values import retired_by
 from cadrel.web.library.actions import is_altered
@@ -22,17 +20,16 @@ from cadrel.web.route.asked import apart, asked_fields
 from cadrel.web.route.entries import asked_of, first_to_fill, form_of, shown_value
 from cadrel.web.route.facts import understood_of
 from cadrel.web.route.foreseen import foreseen_context
+from cadrel.web.route.judged import accepted_move, judged_of
 from cadrel.web.route.phasing import power_up_text
 from cadrel.web.route.predict import ALONG, SLIDERS, asked_rows, loop_of, predict
 from cadrel.web.route.sources import sources_of
-from cadrel.web.runs.models import Verdict
 from cadrel.web.runs.plant import plant_of
 from cadrel.web.runs.plots import plots_of
 
 WAITS = "a proposal waits"
 MOST_TRIES = 20  # of a climb
 MOST_STOPS = 12  # runs looked through for the newest of each stop
-ONE_TURN = 0.1  # of a turn, that a mark turned by hand may be off
 ENTRY_STEPS = ("motor", "feedback", "mechanics", "power", "limits")
 PROCEDURE_STEPS = ("commutation", "current", "load", "velocity", "position", "stops", "acceptance")
 INTRO = {
@@ -195,10 +192,7 @@ def _procedure_context(axis: Axis, step: str, model: Any, strip: dict[str, Any])
     if withheld:
         context["withheld"] = withheld
     if step != "acceptance":  # which has a table of its own
-        context["judged"] = [
-            {"verdict": v, "rows": [_criterion_row(c, model) for c in v.criteria], "remarks": _remarks(axis, v)}
-            for v in _newest_verdicts(axis, step)
-        ]
+        context["judged"] = judged_of(axis, step, model)
     runs = axis.runs.to_draw(step)
     pinned = list(axis.runs.filter(pinned=True).order_by("-number")[:3])
     context |= {
@@ -242,7 +236,7 @@ def _procedure_context(axis: Axis, step: str, model: Any, strip: dict[str, Any])
     if step == "acceptance":
         context["foreseen"] = foreseen_context(axis, model, wanted)
         if runs:
-            context["verdict"] = _verdict(runs[0], model)
+            context["verdict"] = accepted_move(axis, runs[0], model)
     return context
 
 
@@ -300,22 +294,6 @@ def _arguments(procedure: Procedure, model: Any) -> list[dict[str, Any]]:
     ]
 
 
-def _remarks(axis: Axis, verdict: Verdict) -> list[str]:
-    """What stands beside a verdict; that one turn was not seen no longer does once it was turned by hand and fits."""
-    by_hand = axis.findings.filter(kind="hand_test").exclude(state="stale").first()
-    counts = axis.understood.counts_per_rev if by_hand is not None else 0.0
-    seen = by_hand is not None and abs(abs(by_hand.value) / counts - 1) <= ONE_TURN
-    return [r for r in verdict.remarks if not (seen and r == TURN_NOT_SEEN_TEXT)]
-
-
-def _newest_verdicts(axis: Axis, step: str) -> list[Verdict]:
-    """The newest verdict on each claim of a step, the newest first."""
-    newest: dict[str, Verdict] = {}
-    for verdict in axis.verdicts.filter(step=step).select_related("run")[:12]:
-        newest.setdefault(verdict.claim, verdict)
-    return list(newest.values())
-
-
 def _from_elsewhere(axis: Axis) -> bool:
     """Whether an offset is held that was found on another axis."""
     return axis.values.get("commutation.offset", {}).get("source") == "elsewhere"
@@ -330,15 +308,6 @@ def _change_row(change: dict[str, Any], model: Any) -> dict[str, Any]:
         "key": key, "label": full_label(key), "symbol": REGISTRY[key].symbol, "before": old, "after": new,
         "same": old == new,
     }  # fmt: skip
-
-
-def _criterion_row(c: dict[str, Any], model: Any) -> dict[str, Any]:
-    """A criterion in the axis's own unit."""
-    factor, unit = 1.0, c["unit"]
-    if unit == "rad" and model is not None:
-        factor, unit = model.mechanism.unit_per_rad, model.mechanism.unit
-    found = None if c["found"] is None else factor * c["found"]
-    return c | {"asked": factor * c["asked"], "found": found, "unit": unit}
 
 
 def _asked(model: Any) -> dict[str, float]:
@@ -359,34 +328,3 @@ def slider_of(key: str, value: float) -> dict[str, Any]:
         low, high = (from_si(b, quantity=p.quantity, unit=unit) for b in (p.minimum, p.maximum))
         scale = "linear"
     return {"parameter": p, "value": f"{shown:.5g}", "unit": unit, "low": low, "high": high, "scale": scale}
-
-
-def _told(value: float | None, scale: float, unit: str = "") -> str:
-    return "never" if value is None else f"{value * scale:.3g} {unit}".rstrip()
-
-
-def _verdict(run: Any, model: Any) -> dict[str, Any]:
-    per, unit = model.mechanism.unit_per_rad, model.mechanism.unit
-    rows, twin = [], run.metrics.get("twin", {})
-    of_twin = {"Settling time": "settling_time", "Following error": "following_error"}
-    for c in run.metrics.get("criteria", []):
-        scale, shown = {"s": (1e3, "ms"), "rad": (per, unit)}.get(c["unit"], (1.0, c["unit"]))
-        rows.append(
-            {
-                "what": c["what"],
-                "passed": c["passed"],
-                "value": _told(c["value"], scale, shown),
-                "limit": _told(c["limit"], scale, shown),
-                "twin": "" if c["what"] not in of_twin or not twin else _told(twin[of_twin[c["what"]]], scale),
-            }
-        )
-    return {
-        "twin": bool(twin),
-        "accepted": run.metrics.get("accepted"),
-        "rows": rows,
-        "run": run,
-        "current_peak": run.metrics["current_peak"] / math.sqrt(2),
-        "current_rms": run.metrics["current_rms"] / math.sqrt(2),
-        "bus": run.metrics["bus_peak"],
-        "limited": 100 * max(run.metrics["voltage_limited"], run.metrics["current_limited"]),
-    }

@@ -1,4 +1,5 @@
 // @ts-check
+import { loading } from "./anew.js";
 import { holding } from "./hold.js";
 
 const GONE = 4; // looks in a row without power, before the page is drawn anew with the way to enable
@@ -21,11 +22,15 @@ export function mount(root) {
 export function reloadWithoutPower(root, mode) {
   if (!root.querySelector(".hold")) return () => {};
   let without = 0;
+  const page = loading();
   const follow = (/** @type {Event} */ event) => {
     const live = /** @type {CustomEvent} */ (event).detail;
     without = live.link === "up" && live.mode !== mode ? without + 1 : 0;
-    if (without === GONE) location.reload();
+    if (without === GONE) page.anew();
   };
   document.addEventListener("cadrel:live", follow);
-  return () => document.removeEventListener("cadrel:live", follow);
+  return () => {
+    page.undo();
+    document.removeEventListener("cadrel:live", follow);
+  };
 }

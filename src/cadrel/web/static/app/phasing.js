@@ -1,6 +1,7 @@
 // @ts-check
 import { holding } from "./hold.js";
 import { post, say } from "./net.js";
+import { loading } from "./anew.js";
 import { reloadWithoutPower } from "./jog.js";
 import { fixed } from "./rig.js";
 
@@ -89,6 +90,7 @@ function dot(root, kind, x, y) {
  */
 function noting(root) {
   let noted = 0;
+  const page = loading();
   const note = async (/** @type {KeyboardEvent} */ event) => {
     const typing = /^(INPUT|SELECT|TEXTAREA)$/.test(/** @type {HTMLElement} */ (event.target).tagName);
     if (event.key.toLowerCase() !== "n" || event.repeat || typing || event.ctrlKey || event.metaKey) return;
@@ -100,11 +102,14 @@ function noting(root) {
     show();
   };
   const show = () => {
-    if (noted && !root.querySelector(".held")) location.reload();
+    if (noted && !root.querySelector(".held")) page.anew();
   };
   const soon = () => window.setTimeout(show, 150);
   document.addEventListener("keydown", note);
   root.addEventListener("pointerup", soon);
   root.addEventListener("keyup", soon);
-  return () => document.removeEventListener("keydown", note);
+  return () => {
+    page.undo();
+    document.removeEventListener("keydown", note);
+  };
 }

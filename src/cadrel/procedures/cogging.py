@@ -41,7 +41,7 @@ def run_cogging(session: Session) -> Outcome:
     session.refresh()
     if session.plant.total is None:
         raise NotAllowed(why="The load is not identified.", remedy="Run “Identify the load” first.")
-    speed, records = _evenly(session)
+    records = _evenly(session)
     session.enter("done", 1.0)
     kt = session.axis.motor.torque_constant
     found = cogging_map(
@@ -82,8 +82,8 @@ def run_cogging(session: Session) -> Outcome:
     )  # fmt: skip
 
 
-def _evenly(session: Session) -> tuple[float, list[Recording]]:
-    """Turn at the slowest of some speeds at which the axis neither stands nor creeps; the speed and what was recorded.
+def _evenly(session: Session) -> list[Recording]:
+    """Record some turns at the slowest of some speeds at which the axis neither stands nor creeps.
 
     Raises
     ------
@@ -101,7 +101,7 @@ def _evenly(session: Session) -> tuple[float, list[Recording]]:
             if speed > slowest:
                 shown = f"{slowest * mechanism.unit_per_rad:.3g} {mechanism.unit}/s"
                 session.note(f"At {shown} it stuck and slipped; turned {speed / slowest:.0f} times as fast.")
-            return speed, records
+            return records
     raise SticksAndSlips(speed=speeds[-1] * mechanism.unit_per_rad, unit=mechanism.unit, share=100 * crept)
 
 

@@ -14,7 +14,7 @@ ONE_TURN = 0.1  # of a turn, that a mark turned by hand may be off
 class Standing(NamedTuple):
     """What a verdict is worth now, and what made it stale.
 
-    "proven"; "waits" for the proposal it came with to be taken; "stale"; "replaced" by what a later run found; "missed".
+    "proven"; "waits" for the proposal it came with to be taken; "stale"; "replaced" by a later run's; "missed".
     """
 
     state: str

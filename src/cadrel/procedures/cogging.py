@@ -6,6 +6,7 @@ import numpy as np
 
 from cadrel.core.axis import AxisModel
 from cadrel.core.identification import cogging_map
+from cadrel.core.identification.cogging import IntArray
 from cadrel.core.parameters import field_of
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, Values, declare
@@ -19,6 +20,7 @@ FAINT = 3e-4  # of the rated torque: cogging that nobody feels
 TURNS = 3.0  # each way, where the travel has them
 LEAST = 1.3  # turns that must be had, the approach to speed included
 BEGINS = 0.85  # of the travel agreed to, from where it stood
+APPROACH = 0.1  # of the speed agreed to, to where a way begins
 SETTLES = 0.25  # [s] after the speed is reached
 MOST_ORDER = 72  # per turn; twelve slots and eight poles make 24, eighteen and twenty 180, which is small
 POINTS = 361  # of the curve that is kept
@@ -51,6 +53,9 @@ def run_cogging(session: Session) -> Outcome:
     )  # fmt: skip
     angle = np.linspace(0, 2 * math.pi, POINTS)
     curve = found.over(angle)
+    unseen = found.orders[~found.seen]
+    if len(unseen):
+        session.note(f"Not seen, because the load hardly lets the motor move there: {_ranges(unseen)} times a turn.")
     rated = kt * session.current_continuous
     drawn = {"angle_deg": np.degrees(angle).round(3).tolist(), "torque": curve.round(9).tolist()}
     kept = drawn if len(found.named) else {}  # a line at nought is no picture
@@ -64,10 +69,10 @@ def run_cogging(session: Session) -> Outcome:
     ]  # fmt: skip
     named = found.named
     if not len(named):
-        least = 4 * float(np.median(found.std))
+        most = found.at_most
         return Outcome(
-            runs=runs, findings=[Finding(kind="cogging", label="Cogging, at most", value=least, unit="N·m", run=0)],
-            summary=f"no cogging above {100 * least / rated:.2g} % of rated",
+            runs=runs, findings=[Finding(kind="cogging", label="Cogging, at most", value=most, unit="N·m", run=0)],
+            summary=f"no cogging above {100 * most / rated:.2g} % of rated",
         )  # fmt: skip
     top = int(np.nonzero(found.orders == named[0])[0][0])
     value, std = float(found.amplitude[top]), float(found.std[top])
@@ -80,6 +85,12 @@ def run_cogging(session: Session) -> Outcome:
         runs=runs,
         summary=f"{named[0]} times a turn {100 * value / rated:.2g} % of rated, {len(named)} orders stand out",
     )  # fmt: skip
+
+
+def _ranges(orders: IntArray) -> str:
+    """Whole numbers in words: "3, 25 to 30"."""
+    parts = np.split(orders, np.nonzero(np.diff(orders) > 1)[0] + 1)
+    return ", ".join(f"{p[0]}" if len(p) == 1 else f"{p[0]} to {p[-1]}" for p in parts)
 
 
 def _evenly(session: Session) -> list[Recording]:
@@ -133,11 +144,12 @@ def _turned(session: Session, speed: float) -> list[Recording]:
     session.require_room(session.consent.travel)
     seconds = turns * 2 * math.pi / speed
     home = float(session.drive.status()["position"])
+    approach = min(2 * speed, APPROACH * session.consent.speed)  # what breaks free at speed overshoots by far
     records = []
     for k, way in enumerate((1.0, -1.0)):
         session.enter("turning forward" if way > 0 else "turning back", 0.1 + 0.4 * k)
         with session.enabled_around("velocity", home):
-            session.go_to(home - way * BEGINS * session.consent.travel, speed=2 * speed)
+            session.go_to(home - way * BEGINS * session.consent.travel, speed=approach)
             session.run_at(way * speed)
             session.hold(SETTLES)
             session.arm(CHANNELS, seconds=seconds, divider=RECORDED_EVERY * session.rates.ticks)
@@ -146,7 +158,7 @@ def _turned(session: Session, speed: float) -> list[Recording]:
             session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
         session.standstill()
     with session.enabled_around("velocity", home):
-        session.go_to(home, speed=2 * speed)
+        session.go_to(home, speed=approach)
     session.standstill()
     return records
 

@@ -138,8 +138,10 @@ def inductances_at(session: Session, bias: float, at: float) -> tuple[Estimated,
     session.enter(f"inductance at {bias:.2f} A", 0.35)
     session.drive.vector(angle=at, rate=10.0, current=bias, rise=2 * session.current_continuous)
     status = session.hold(0.5)
-    beside = math.remainder(status["shaft_angle"] - status["vector_angle"], 2 * math.pi)  # friction holds it there
     axis = session.axis
+    beside = None
+    if not axis.feedback.kind.tells_sectors_only:
+        beside = math.remainder(status["shaft_angle"] - status["vector_angle"], 2 * math.pi)  # friction holds it there
     impedance = 2 * math.pi * 600 * axis.motor.inductance
     volts = min(0.08 * session.current_continuous * impedance, 0.12 * axis.bus_voltage)
     found, runs = [], []

@@ -69,12 +69,17 @@ def _measured(
     with session.enabled("vector", brake_closed=session.axis.has_brake):
         at = align(session, ic)
         d, q, _ = inductances_at(session, HELD * ic, at)
-        for share, (key, known) in zip((0.5, 0.75), (("q", q), ("d", None)), strict=True):
+        for share, (key, (known, held)) in zip((0.5, 0.75), (("q", (q, 0.0)), ("d", (d, HELD * ic))), strict=True):
             session.enter(f"a sine of {size:.3g} A in {key}", share)
             record, period = _swung(session, key, size, hertz)
             mean = folded(record.channels, period)
             curves[key] = fit_saturation(
-                mean[f"v_{key}"], mean[f"i_{key}"], tick=session.rates.current, known=known, both_ways_alike=key == "q"
+                mean[f"v_{key}"],
+                mean[f"i_{key}"],
+                tick=session.rates.current,
+                known=known,
+                held=held,
+                both_ways_alike=key == "q",
             )
             records[key] = record
     return curves, records, (d, q)

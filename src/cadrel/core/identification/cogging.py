@@ -1,8 +1,10 @@
 """Cogging over a turn: from runs at constant speed, both ways."""
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +15,11 @@ FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.int64]
 Mechanics = Callable[[FloatArray], NDArray[np.complex128]]
 DRIFTS, DRIFTS_OF_A_WAY = 3, 6  # powers of time in a turn, and in a way, that are no harmonic: a speed that settles
-SIGNIFICANT = 5.0  # times its std: a harmonic that is named
+SIGNIFICANT = 4.0  # times its std: a harmonic that is named
+ALIKE = 5  # orders to either side, whose noise is alike
+SHAFT_KNOWN = 0.01  # of a frequency, to which it is known where what moves resonates
+RAYLEIGH_MEDIAN = math.sqrt(math.log(2.0))  # of the amplitude of noise, over its rms
+SEEN = 4.0  # times the median doubt: orders known worse than that are not seen
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -35,6 +41,16 @@ class CoggingMap:
         """Orders that stand out of their doubt, the largest first."""
         clear = np.nonzero(self.amplitude > np.maximum(SIGNIFICANT * self.std, self.least))[0]
         return self.orders[clear[np.argsort(-self.amplitude[clear])]]
+
+    @property
+    def seen(self) -> NDArray[np.bool_]:
+        """Which orders were seen at all: where the load stands against the motor, next to nothing shows there."""
+        return self.std < SEEN * np.median(self.std)
+
+    @property
+    def at_most(self) -> float:
+        """What no order that was seen exceeds. [N·m]"""
+        return float(np.max((self.amplitude + 2 * self.std)[self.seen]))
 
     def over(self, angle: FloatArray) -> FloatArray:
         """Torque at angles of the motor, of the named orders. [rad] -> [N·m]"""
@@ -76,30 +92,68 @@ def cogging_map(
     a whole way; an angle that swings by p at order k is a speed of j k w p, and turned the other way all of it is
     conjugate. Friction is a constant at one speed and falls out. Every whole turn, of either way, is an experiment of
     its own: their scatter is the doubt, so that what does not repeat with the turn (friction along the travel, noise)
-    counts as noise. Their mean is no value: a speed that drifts leaks into the harmonics of a turn, of a whole way
-    hardly. Half of what the two ways differ by is doubt too: what is wrong with Z turns round with the way.
+    counts as noise. So does what the noise of neighbouring orders would make of torque, and their own torque: cogging
+    is a line among them. Their mean is no value: a speed that drifts leaks into the harmonics of a turn, of a whole
+    way hardly. Half of what the two ways differ by is doubt too: what is wrong with Z turns round with the way.
     """
     orders = np.arange(1, most + 1)
-    found, ways, whole = [], [], []
+    turns, ways = [], []
     for position, current in runs:
         for part in _turns(position):
-            place = position[part]
-            speed = (place[-1] - place[0]) / ((len(place) - 1) * period)
-            found.append(_harmonics(place, current[part], orders, torque_constant, mechanics, float(speed), DRIFTS))
-            ways.append(speed > 0.0)
-        mean = float(position[-1] - position[0]) / ((len(position) - 1) * period)
-        whole.append(_harmonics(position, current, orders, torque_constant, mechanics, mean, DRIFTS_OF_A_WAY))
-    if not found:
+            turns.append(_Harmonics.of(position[part], current[part], orders, period, DRIFTS))
+        ways.append(_Harmonics.of(position, current, orders, period, DRIFTS_OF_A_WAY))
+    if not turns:
         raise UnusableInput(what="No run was a whole turn long.", remedy="Agree to more travel.")
-    each = np.stack(found)
-    count = len(each)
-    scatter = np.abs(each - each.mean(0)) ** 2
-    std = np.sqrt(scatter.sum(0) / max(count - 1, 1) / count) if count > 1 else np.abs(each[0])
-    forward, passes = np.array(ways), [bool(p[-1] > p[0]) for p, _ in runs]
+    each = np.stack([t.torque(torque_constant, mechanics) for t in turns])
+    whole = np.stack([w.torque(torque_constant, mechanics) for w in ways])
+    std = np.maximum(_deviation(each), _expected(turns, torque_constant, mechanics))
+    std = np.maximum(std, np.max([w.doubt_of_shaft(mechanics) for w in ways], axis=0))
+    forward = np.array([w.speed > 0.0 for w in ways])
     if forward.any() and not forward.all():
-        sides = [np.mean([w for w, f in zip(whole, passes, strict=True) if f == way], axis=0) for way in (True, False)]
-        std = np.maximum(std, 0.5 * np.abs(sides[0] - sides[1]))
-    return CoggingMap(orders=orders, value=np.mean(whole, axis=0), std=np.maximum(std, 1e-12), least=least)
+        std = np.maximum(std, 0.5 * np.abs(whole[forward].mean(0) - whole[~forward].mean(0)))
+    value = whole.mean(0)
+    std = np.maximum(std, _beside(np.abs(value)) / RAYLEIGH_MEDIAN)
+    return CoggingMap(orders=orders, value=value, std=np.maximum(std, 1e-12), least=least)
+
+
+def _deviation(each: NDArray[np.complex128]) -> FloatArray:
+    """Standard deviation of the mean of rows; of a single one its own size."""
+    count = len(each)
+    if count < 2:
+        return np.abs(each[0])
+    return np.asarray(np.sqrt((np.abs(each - each.mean(0)) ** 2).sum(0) / (count - 1) / count))
+
+
+def _expected(turns: Sequence["_Harmonics"], torque_constant: float, mechanics: Mechanics) -> FloatArray:
+    """Deviation of each order's torque that the noise of angle and current explains, met as the mechanics meet it.
+
+    Few turns tell their own scatter badly; that of angle and current is alike among neighbouring orders. What it makes
+    of torque is not: where the load stands against the motor a small swing of it would take a large torque.
+    """
+    parts = []
+    for way in (True, False):
+        of_way = [t for t in turns if (t.speed > 0.0) == way]
+        if len(of_way) > 1:
+            swing, current = (
+                _smoothed(_deviation(np.stack([getattr(t, name) for t in of_way]))) for name in ("swing", "current")
+            )
+            parts.append(np.hypot(of_way[0].impedance(mechanics) * swing, torque_constant * current))
+    if not parts:
+        return np.zeros(len(turns[0].orders))
+    return np.asarray(np.sqrt(np.sum(np.square(parts), axis=0)) / len(parts))
+
+
+def _beside(values: FloatArray) -> FloatArray:
+    """Median of the neighbours alone: cogging stands out as a line, and what does not repeat as a hill."""
+    padded = np.pad(values, ALIKE, mode="reflect" if len(values) > ALIKE else "edge")
+    around = np.lib.stride_tricks.sliding_window_view(padded, 2 * ALIKE + 1)
+    return np.asarray(np.median(np.delete(around, ALIKE, axis=1), axis=1))
+
+
+def _smoothed(values: FloatArray) -> FloatArray:
+    """Median over neighbours."""
+    padded = np.pad(values, ALIKE, mode="reflect" if len(values) > ALIKE else "edge")
+    return np.asarray(np.median(np.lib.stride_tricks.sliding_window_view(padded, 2 * ALIKE + 1), axis=1))
 
 
 def _turns(position: FloatArray) -> list[slice]:
@@ -110,26 +164,44 @@ def _turns(position: FloatArray) -> list[slice]:
     return [slice(int(a), int(b)) for a, b in pairwise(edges)]
 
 
-def _harmonics(
-    position: FloatArray,
-    current: FloatArray,
-    orders: IntArray,
-    torque_constant: float,
-    mechanics: Mechanics,
-    speed: float,
-    drifts: int,
-) -> NDArray[np.complex128]:
-    """Complex torque of every order in one turn."""
-    time = np.linspace(-1.0, 1.0, len(position))
-    even = np.polynomial.legendre.legvander(time, drifts)
-    line, *_ = np.linalg.lstsq(even, position, rcond=None)
-    swing = position - even @ line
-    turned = np.outer(position, orders)  # the torque is one of where the motor stands, not of where it ought to
-    basis = np.concatenate([even, np.cos(turned), np.sin(turned)], axis=1)
-    both, *_ = np.linalg.lstsq(basis, np.stack([current, swing], axis=1), rcond=None)
-    first = drifts + 1
-    n = len(orders)
-    value = both[first : first + n] - 1j * both[first + n :]  # a cos + b sin = Re((a - i b) exp(i k angle))
-    response = mechanics(np.abs(orders * speed) / (2 * np.pi))
-    response = response if speed > 0.0 else np.conj(response)
-    return np.asarray(1j * orders * speed * value[:, 1] / response - torque_constant * value[:, 0])
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class _Harmonics:
+    """What current and angle hold of each order, over a turn or a whole way at constant speed."""
+
+    orders: IntArray
+    speed: float  # [rad/s] with the sign of its way
+    current: NDArray[np.complex128]  # [A]
+    swing: NDArray[np.complex128]  # [rad] beside the even motion
+
+    @classmethod
+    def of(cls, position: FloatArray, current: FloatArray, orders: IntArray, period: float, drifts: int) -> Self:
+        """Fit harmonics of the angle and a drift to a recording."""
+        time = np.linspace(-1.0, 1.0, len(position))
+        even = np.polynomial.legendre.legvander(time, drifts)
+        line, *_ = np.linalg.lstsq(even, position, rcond=None)
+        swing = position - even @ line
+        turned = np.outer(position, orders)  # the torque is one of where the motor stands, not of where it ought to
+        basis = np.concatenate([even, np.cos(turned), np.sin(turned)], axis=1)
+        both, *_ = np.linalg.lstsq(basis, np.stack([current, swing], axis=1), rcond=None)
+        first, n = drifts + 1, len(orders)
+        value = both[first : first + n] - 1j * both[first + n :]  # a cos + b sin = Re((a - i b) exp(i k angle))
+        speed = float(position[-1] - position[0]) / ((len(position) - 1) * period)
+        return cls(orders=orders, speed=speed, current=value[:, 0], swing=value[:, 1])
+
+    def torque(self, torque_constant: float, mechanics: Mechanics) -> NDArray[np.complex128]:
+        """Torque of each order that is neither the motor's nor a friction that is constant. [N·m]"""
+        response = self._response(mechanics, 1.0)
+        return np.asarray(1j * self.orders * self.speed * self.swing / response - torque_constant * self.current)
+
+    def impedance(self, mechanics: Mechanics) -> FloatArray:
+        """Torque that a unit of swing takes, by order. [N·m/rad]"""
+        return np.asarray(np.abs(self.orders * self.speed / self._response(mechanics, 1.0)))
+
+    def doubt_of_shaft(self, mechanics: Mechanics) -> FloatArray:
+        """Torque by which each order is off if what moves resonates a little elsewhere. [N·m]"""
+        above, below = (1 / self._response(mechanics, 1 + way * SHAFT_KNOWN) for way in (1, -1))
+        return np.asarray(0.5 * np.abs(above - below) * np.abs(self.orders * self.speed * self.swing))
+
+    def _response(self, mechanics: Mechanics, scale: float) -> NDArray[np.complex128]:
+        response = mechanics(scale * np.abs(self.orders * self.speed) / (2 * np.pi))
+        return response if self.speed > 0.0 else np.conj(response)

@@ -219,7 +219,7 @@ def angle_error_from_spinning(
     return Estimated(math.asin(min(1.0, max(-1.0, share))), std / flux_linkage)
 
 
-def unmixed(d: Estimated, q: Estimated, *, beside: float) -> tuple[Estimated, Estimated]:
+def unmixed(d: Estimated, q: Estimated, *, beside: float | None) -> tuple[Estimated, Estimated]:
     """Return inductances of the rotor's own axes from those seen along and across a vector it does not stand on. [H]
 
     Parameters
@@ -227,17 +227,20 @@ def unmixed(d: Estimated, q: Estimated, *, beside: float) -> tuple[Estimated, Es
     d, q : Estimated
         Seen along and across the vector.
     beside : float
-        Electrical angle by which friction holds the rotor beside the vector. [rad]
+        Electrical angle by which friction holds the rotor beside the vector; None where nothing shows it. [rad]
 
     Notes
     -----
     Seen along: Ld cos² + Lq sin², across: Ld sin² + Lq cos². The sum stays, the difference shrinks by cos 2 beside. Up
-    to 30° it is taken out, and a fifth of what was taken out is doubt, the angle being known no better.
+    to 30° it is taken out, and a fifth of what was taken out is doubt, the angle being known no better. Where nothing
+    shows it, all that half of that angle would have taken out is doubt.
     """
-    angle = min(abs(beside), MOST_BESIDE)
+    angle = min(abs(beside), MOST_BESIDE) if beside is not None else 0.5 * MOST_BESIDE
     middle, half = 0.5 * (d.value + q.value), 0.5 * (q.value - d.value)
     true = half / math.cos(2 * angle)
     doubt = 0.2 * abs(true - half)
+    if beside is None:
+        true, doubt = half, abs(true - half)
     return (
         Estimated(middle - true, math.hypot(d.std, doubt)),
         Estimated(middle + true, math.hypot(q.std, doubt)),

@@ -12,6 +12,7 @@ from cadrel.core.identification.estimated import Estimated
 FloatArray = NDArray[np.float64]
 MOST_POWERS = 5  # of the current in the flux beside the first
 FEWEST = 16  # samples of a period
+BENT = 0.03  # of the inductance as far away as the largest current: what a rotor that rubs adds to the harmonics
 BEND = 0.03  # of the largest current: where what dead time leaves of its voltage turns round
 
 
@@ -25,6 +26,7 @@ class InductanceCurve:
     flux: FloatArray  # [V·s] coefficient of each power
     covariance: FloatArray  # of them, shape (n, n)
     resistance: float  # [ohm] as this sine met it
+    held: float = 0.0  # [A] where the slope is known from elsewhere
     rival: "InductanceCurve | None" = (
         None  # with the number of powers that fits next best: what they differ by is doubt
     )
@@ -40,11 +42,19 @@ class InductanceCurve:
         slopes = np.array([n * (current / largest) ** (n - 1) / largest for n in self.powers])
         value, variance = float(slopes @ self.flux), max(float(slopes @ self.covariance @ slopes), 0.0)
         apart = 0.0 if self.rival is None else value - self.rival.at(current).value
-        return Estimated(value, math.hypot(math.sqrt(variance), apart))
+        bent = BENT * abs(current - self.held) / largest * value
+        return Estimated(value, math.hypot(math.hypot(math.sqrt(variance), apart), bent))
 
 
 def fit_saturation(
-    voltage: FloatArray, current: FloatArray, *, tick: float, known: Estimated | None = None, both_ways_alike: bool
+    voltage: FloatArray,
+    current: FloatArray,
+    *,
+    tick: float,
+    known: Estimated | None = None,
+    held: float = 0.0,
+    sticks: bool = False,
+    both_ways_alike: bool,
 ) -> InductanceCurve:
     """Return inductance over current from the mean period of a large sine.
 
@@ -55,8 +65,13 @@ def fit_saturation(
     tick : float
         Of the current loop; a voltage acts one tick after it was computed. [s]
     known : Estimated, optional
-        Inductance at small currents, where the rotor swings with the current: its back-EMF is in phase with the
-        inductance's voltage, and what of the fundamental is whose a single sine does not tell. [H]
+        Incremental inductance at the current `held`, measured apart, where the rotor moves with the current: its
+        back-EMF is in phase with the inductance's voltage, and what of the fundamental is whose a single sine does not
+        tell. [H]
+    held : float
+        Current of that. [A]
+    sticks : bool
+        The sine makes too little torque to free the rotor: it gives way as a spring, and does not swing freely.
     both_ways_alike : bool
         The flux is odd in the current, as in q. In d the magnets make it another one way than the other.
 
@@ -68,9 +83,10 @@ def fit_saturation(
     Notes
     -----
     Over every tick, v = R i + U sign(i) + d(flux)/dt, the flux a polynomial in the current: what bends shows as
-    harmonics of the voltage, which no law of iron is needed for. Where `known` is given, the first power is held to it
-    and the swing of the rotor takes a term of its own, the integral of the current. How many powers, Schwarz's
-    criterion says. Neighbouring ticks share what the model leaves: each std is the larger for it.
+    harmonics of the voltage, which no law of iron is needed for. Where `known` is given, the slope at `held` is held to
+    it, and the rotor's motion takes a term of its own: the integral of the current where it swings freely, its rate
+    where it gives way as a spring, held a little beside the vector by friction or a brake. How many
+    powers, Schwarz's criterion says. Neighbouring ticks share what the model leaves: each std is the larger for it.
     """
     n = len(current)
     largest = float(np.abs(current).max())
@@ -80,17 +96,19 @@ def fit_saturation(
     mean = 0.5 * (current + after)
     swing = np.cumsum(mean - mean.mean()) * tick
     beside = [mean, np.tanh(mean / (BEND * largest)), np.ones(n)]
-    if known is not None:
-        beside.append(swing - swing.mean())
     step = 2 if both_ways_alike else 1
     tried: list[tuple[float, InductanceCurve]] = []
     for count in range(MOST_POWERS + 1):
         powers = tuple(range(1, 2 + count * step, step))
         rates = [((after / largest) ** k - (current / largest) ** k) / tick for k in powers]
-        target, free = acting, rates
+        target, free, moved = acting, rates, []
         if known is not None:
-            target, free = acting - known.value * largest * rates[0], rates[1:]
-        basis = np.stack([*free, *beside], axis=1)
+            # The first power is what the others leave of the known slope at `held`.
+            slopes = [k * (held / largest) ** (k - 1) for k in powers]
+            target = acting - known.value * largest * rates[0]
+            free = [r - slope * rates[0] for r, slope in zip(rates[1:], slopes[1:], strict=True)]
+            moved = [rates[0] if sticks else swing - swing.mean()]
+        basis = np.stack([*free, *beside, *moved], axis=1)
         scale = np.maximum(np.abs(basis).max(0), 1e-300)
         solution, *_ = np.linalg.lstsq(basis / scale, target, rcond=None)
         left = target - basis / scale @ solution
@@ -101,13 +119,13 @@ def fit_saturation(
         m = len(free)
         flux, own = solution[:m] / scale[:m], covariance[:m, :m]
         if known is not None:
-            flux = np.append(known.value * largest, flux)
-            whole = np.zeros((m + 1, m + 1))
-            whole[0, 0], whole[1:, 1:] = (known.std * largest) ** 2, own
-            own = whole
+            back = np.vstack([-np.array(slopes[1:]), np.eye(m)])
+            flux = back @ flux + known.value * largest * np.eye(m + 1)[0]
+            own = back @ own @ back.T
+            own[0, 0] += (known.std * largest) ** 2
         curve = InductanceCurve(
             lowest=float(current.min()), highest=float(current.max()), powers=powers, flux=flux, covariance=own,
-            resistance=float(solution[m] / scale[m]),
+            resistance=float(solution[m] / scale[m]), held=held,
         )  # fmt: skip
         tried.append((n * math.log(variance * freedom / n) + len(solution) * math.log(n), curve))
     best, second = (curve for _, curve in sorted(tried, key=lambda one: one[0])[:2])

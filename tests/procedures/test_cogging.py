@@ -95,6 +95,41 @@ def test_a_load_on_a_soft_shaft_is_not_taken_to_move_with_the_motor() -> None:
     assert abs(found(rigid(j1 + j2)) / size - 1) > 0.5, "as one mass it would be far off"
 
 
+@pytest.mark.parametrize("size", [0.0, 0.002])
+def test_noise_where_the_load_stands_against_the_motor_is_no_cogging_and_what_is_hidden_is_within_the_bound(
+    size: float,
+) -> None:
+    speed, period, order, rng = 5.0, 2.5e-4, 8, np.random.default_rng(5)
+    j1, j2, stiffness = 3e-4, 4e-3, 900.0  # the load stands against the motor at 75 Hz: 95 times a turn at one speed
+    chain = ChainLoad(inertias=(j1, j2), springs=(stiffness,), losses=(0.004,), rubs=(0.0,), own=0.0)
+    t = np.arange(round(3 * 2 * math.pi / speed / period)) * period
+    runs = []
+    for way in (1.0, -1.0):
+        angle = way * speed * t
+        noise = np.convolve(rng.normal(size=len(t)), np.ones(40) / 40, mode="same")  # a device's, below some 50 Hz
+        current = 0.3 * way - size * np.sin(order * angle) / 0.5  # all of the cogging carried by current
+        runs.append((angle + 4e-4 * noise, current + 0.05 * rng.normal(size=len(t))))
+    found = cogging_map(runs, torque_constant=0.5, mechanics=chain.response, period=period, most=120)
+    assert list(found.named) in ([], [order])
+    assert found.at_most > max(size, 1e-4)
+    assert found.seen.sum() > 60
+
+
+def test_an_axis_that_sticks_at_first_is_turned_faster_and_says_so() -> None:
+    ready = Ready(replace(
+        LIFT, cogging=((24, 0.08, 20),), coulomb_load=0.5, breakaway_ratio=1.9, stribeck_speed=6.0,
+    ))  # fmt: skip
+    ready.client.write({"velocity.gain": 0.05, "velocity.reset_time": 0.5})
+    outcome, session = ready.run("cogging")
+    assert any("stuck and slipped; turned" in note for note in session.notes)
+    found = {f.kind: f for f in outcome.findings}
+    if "cogging_order" in found:
+        assert found["cogging_order"].value == 24
+        assert found["cogging"].value == pytest.approx(0.08, rel=0.2)  # what is asked for of every axis
+    else:
+        assert found["cogging"].value > 0.08  # told as a bound, and the bound holds
+
+
 def test_less_than_a_turn_is_no_map() -> None:
     x = np.linspace(0, 3.0, 500)
     with pytest.raises(UnusableInput, match="whole turn"):

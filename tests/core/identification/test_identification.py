@@ -288,6 +288,13 @@ def test_inductances_seen_beside_the_rotor_are_turned_back() -> None:
     assert unmixed(Estimated(d, 0.0), Estimated(q, 0.0), beside=1.4)[1].value < 1.4 * q  # never blown up
 
 
+def test_an_angle_that_nothing_shows_leaves_the_values_and_is_doubt() -> None:
+    d, q = unmixed(Estimated(4.0e-3, 1e-6), Estimated(5.0e-3, 1e-6), beside=None)
+    assert (d.value, q.value) == (pytest.approx(4.0e-3), pytest.approx(5.0e-3))
+    # Held 15° beside the vector the true difference would be 1 mH / cos 30°: each axis off by half of what it is more.
+    assert q.std == pytest.approx(0.5e-3 * (1 / math.cos(math.radians(30)) - 1), rel=1e-3)
+
+
 @pytest.mark.parametrize("anti_hz", [12.0, 20.0])
 def test_soft_strokes_weigh_a_load_on_a_soft_spring_without_its_swing_in_it(anti_hz: float) -> None:
     # The judge is scipy.signal again: a load of seven times the motor's inertia that follows late and further.

@@ -76,6 +76,23 @@ def test_a_rotor_that_swings_with_the_current_is_no_inductance() -> None:
     assert abs(blind.at(0.0).value / SMALL - 1) > 0.1, "without knowing the small one it is taken for inductance"
 
 
+def test_a_rotor_that_gives_way_as_a_spring_is_no_inductance() -> None:
+    law, slope = lambda i: SMALL * 18.0 * np.arctan(i / 18.0), lambda i: SMALL / (1 + (i / 18.0) ** 2)
+    voltage, current = driven(law, 0.4)
+    # What its back-EMF adds is in phase with the inductance's voltage, and does not bend: a third of the small one.
+    rate = (np.roll(current, -1) - current) / TICK
+    given = voltage + np.roll(SMALL / 3 * rate, -1)
+    held = 3.0
+    known = Estimated(slope(held), 0.002 * SMALL)
+    found = fit_saturation(given, current, tick=TICK, known=known, held=held, sticks=True, both_ways_alike=True)
+    for share in (0.0, 0.5, 0.9):
+        i = share * found.highest
+        assert found.at(i).value == pytest.approx(slope(i), rel=0.04), share
+        assert abs(found.at(i).value - slope(i)) < 2 * found.at(i).std + 0.01 * SMALL
+    blind = fit_saturation(given, current, tick=TICK, both_ways_alike=True)
+    assert blind.at(0.0).value == pytest.approx(4 / 3 * SMALL, rel=0.05), "taken for inductance"
+
+
 def test_magnets_make_it_another_one_way_than_the_other() -> None:
     biased = lambda i: SMALL * 18.0 * (np.arctan((i + 6.0) / 18.0) - math.atan(6.0 / 18.0))  # noqa: E731
     voltage, current = driven(biased, 0.4)

@@ -29,6 +29,7 @@ def save_entries(
     author: Any,
     cause: str,
     proven_step: str | None = None,
+    presets: Collection[str] = (),
 ) -> ValueSet | None:
     """Make a new value set with the changes, and mark as stale what rested on the old ones.
 
@@ -38,6 +39,8 @@ def save_entries(
         Entry by key; None removes one.
     proven_step
         The step whose measurement brought the changes: its own proof and those before it stay, later ones fall.
+    presets
+        Keys whose entry says what counted without one: written down now, they change nothing that was found.
 
     Returns
     -------
@@ -53,7 +56,7 @@ def save_entries(
     fallen = [k for k in fallen_identified(before, after) if k not in changes]
     for key in fallen:
         del after[key]  # found on another motor or load: no longer sent to the drive
-    changed = [k for k in REGISTRY if _meaning(before.get(k)) != _meaning(after.get(k))]
+    changed = [k for k in REGISTRY if k not in presets and _meaning(before.get(k)) != _meaning(after.get(k))]
     if before == after:
         return None
     number = (axis.value_sets.aggregate(n=Max("number"))["n"] or 0) + 1

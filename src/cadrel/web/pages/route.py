@@ -24,7 +24,7 @@ from cadrel.web.rig.actions import leading, send_values
 from cadrel.web.rig.settling import job_of
 from cadrel.web.route.asked import asked_keys
 from cadrel.web.route.asked import set_asked as keep_asked
-from cadrel.web.route.entries import asked_of, first_to_fill, form_of, parse, with_choices
+from cadrel.web.route.entries import asked_of, changed_by, first_to_fill, form_of, parse, presets_among, with_choices
 from cadrel.web.route.facts import understood_of
 from cadrel.web.route.front import front_of_axis
 from cadrel.web.route.meanwhile import meanwhile
@@ -64,9 +64,15 @@ def save(request: HttpRequest, axis_id: int, step: str) -> HttpResponse:
     entries, problems = parse(step, request.POST, axis.values)
     other = meanwhile(axis, _based_on(request, axis), entries)
     if not problems and other is None:
-        saved = save_entries(axis, entries, author=request.user, cause=f"{step} entered")
+        saved = save_entries(
+            axis, changed_by(entries, axis.values), author=request.user, cause=f"{step} entered",
+            presets=presets_among(entries, axis.values),
+        )  # fmt: skip
+        newest = axis.latest_set()
         if saved:
             say(request, f"Saved as value set {saved.number}.")
+        elif newest:
+            say(request, f"Nothing was changed: value set {newest.number} stands.")
         request.session[SAVED] = request.POST.get("draft", "")[:40]
         on = request.POST.get("save") == "next"
         return redirect("step", axis_id=axis_id, step=following(step) if on else step)

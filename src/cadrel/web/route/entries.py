@@ -18,6 +18,7 @@ from cadrel.core.parameters import (
     defaults,
     is_required,
     of_step,
+    option_of,
     preset_of,
     units_for,
 )
@@ -141,6 +142,36 @@ def parse(
             if not REGISTRY[key].choices:
                 made["value"] = float(made["value"])
     return entries, problems
+
+
+def changed_by(entries: Mapping[str, Entry | None], values: Mapping[str, Entry]) -> dict[str, Entry | None]:
+    """Return what of a form's entries says something else than what is written already, which keeps its source."""
+    return {k: e for k, e in entries.items() if e is None or k not in values or not _says(k, e, values[k], values)}
+
+
+def presets_among(entries: Mapping[str, Entry | None], values: Mapping[str, Entry]) -> set[str]:
+    """Return the keys of a form's entries that were not written yet, and say what counted without them."""
+    base = defaults()
+    presets = {k: base[k] for k in entries if k not in values and k in base and k not in COMPUTED}
+    return {k for k, preset in presets.items() if _says(k, entries[k], preset, values)}
+
+
+def _says(key: str, entry: Entry | None, other: Entry, values: Mapping[str, Entry]) -> bool:
+    """Whether two entries say the same: number, unit and convention, or choice."""
+    p = REGISTRY[key]
+    if entry is None or other.get("value") in (None, ""):
+        return entry is None and other.get("value") in (None, "")
+    if p.choices:
+        return option_of(other["value"]) == option_of(entry["value"])
+
+    def said(e: Entry) -> tuple[float, str, str]:
+        unit = str(e.get("unit") or p.unit or units_of(p.quantity)[0])
+        return float(e["value"]), unit, str(e.get("convention") or preset_of(p, values))
+
+    try:
+        return said(other) == said(entry)
+    except ValueError:  # what was kept is no number: what is typed now is a change
+        return False
 
 
 def _take_printed(p: Parameter, raw: str, entry: Entry, chosen: Mapping[str, Entry]) -> None:

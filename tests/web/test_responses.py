@@ -94,6 +94,7 @@ def test_the_loops_page_offers_it_by_the_names_of_its_choices(lift: Axis, engine
     for word in ("current", "velocity", "position", "multisine", "sweep", "at rest", "in motion"):
         assert f">{word}</option>" in form.group(0), word
     assert 'placeholder="1000"' in form.group(0)
+    assert "<h2>Frequency response</h2>" in form.group(0)
 
 
 def test_a_response_goes_out_as_a_universal_file_and_a_run_without_one_has_none(

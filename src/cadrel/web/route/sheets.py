@@ -211,7 +211,7 @@ def _procedure_context(axis: Axis, step: str, model: Any, strip: dict[str, Any])
     context["blocked"] = [b for b in strip["blockers"] if declared.hinders(b)]
     context["arguments"] = _arguments(declared, model)
     context["others"] = [
-        {"procedure": p, "plan": p.plan(model, wanted).text, "arguments": _arguments(p, model)}
+        {"procedure": p, "plan": p.plan(model, wanted), "arguments": _arguments(p, model)}
         for p in PROCEDURES.values()
         if p.step == step and p.key != step and p.finds and p.applies(model)
     ]

@@ -473,12 +473,11 @@ class SimulatedDrive:
         if self.running.state.mode == layout.OFF:
             return
         self.power_state = machine.after(self.power_state, "quick stop")
-        begin_stop(self.running.state, self.running.settings)
-        if (
-            self.running.state.closing and not self.running.settings.brake_operation
-        ):  # no loop to ramp with, no brake to wait for
-            power_off(self.running.state)
-            self.running.state.stopped = 1
+        s, c = self.running.state, self.running.settings
+        begin_stop(s, c)
+        if s.closing and not c.brake_operation:  # no loop to ramp with, no brake to wait for
+            power_off(s)
+            s.stopped = 1
 
     def reset_fault(self) -> None:
         """Leave the fault state."""

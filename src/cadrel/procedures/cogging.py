@@ -180,7 +180,8 @@ def _plan(axis: AxisModel, values: Values) -> Plan:
     return Plan(
         title="Cogging", travel=travel, speed=speed, current=current, seconds=20.0,
         text=f"It turns slowly, up to {TURNS:.0f} turns of the motor forward and back, within {travel * per:.4g} "
-        f"{unit} to either side at up to {speed * per:.4g} {unit}/s; about 20 s.",
+        f"{unit} to either side at up to {speed * per:.4g} {unit}/s; about 20 s, longer "
+        "where it sticks and is turned faster.",
     )  # fmt: skip
 
 

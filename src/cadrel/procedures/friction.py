@@ -277,7 +277,7 @@ def _plan(axis: AxisModel, values: Values) -> Plan:
     travel, speed = axis.goal.travel / 2, min(axis.goal.velocity, values["limit.velocity"])
     current = min(values["limit.current"], axis.motor.current_peak)
     return Plan(
-        title="Friction over speed", travel=travel, speed=speed, current=current, seconds=75.0,
+        title="Friction over speed", travel=travel, speed=speed, current=current, seconds=110.0,
         text=f"It runs at {SPEEDS} constant speeds up to {FASTEST * speed * per:.4g} {unit}/s, forward and back, "
         f"within {travel * per:.4g} {unit} to either side, and breaks away from rest eight times; about two "
         f"minutes.",

@@ -145,15 +145,18 @@ def _expected(turns: Sequence["_Harmonics"], torque_constant: float, mechanics: 
 
 def _beside(values: FloatArray) -> FloatArray:
     """Median of the neighbours alone: cogging stands out as a line, and what does not repeat as a hill."""
-    padded = np.pad(values, ALIKE, mode="reflect" if len(values) > ALIKE else "edge")
-    around = np.lib.stride_tricks.sliding_window_view(padded, 2 * ALIKE + 1)
-    return np.asarray(np.median(np.delete(around, ALIKE, axis=1), axis=1))
+    return np.asarray(np.median(np.delete(_windows(values), ALIKE, axis=1), axis=1))
 
 
 def _smoothed(values: FloatArray) -> FloatArray:
-    """Median over neighbours."""
+    """Median over neighbours and itself."""
+    return np.asarray(np.median(_windows(values), axis=1))
+
+
+def _windows(values: FloatArray) -> FloatArray:
+    """Every order with its neighbours, one row each; shape (n, 2 `ALIKE` + 1)."""
     padded = np.pad(values, ALIKE, mode="reflect" if len(values) > ALIKE else "edge")
-    return np.asarray(np.median(np.lib.stride_tricks.sliding_window_view(padded, 2 * ALIKE + 1), axis=1))
+    return np.asarray(np.lib.stride_tricks.sliding_window_view(padded, 2 * ALIKE + 1))
 
 
 def _turns(position: FloatArray) -> list[slice]:

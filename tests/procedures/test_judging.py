@@ -12,7 +12,7 @@ from cadrel.core.control import Gains, Margins
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.tuning import VelocityTuning, tune_velocity
 from cadrel.link import LinkedDrive, LocalLink
-from cadrel.procedures import Consent, Session, velocity_tries
+from cadrel.procedures import Consent, Session, velocity_rest
 from cadrel.procedures.judging import KICKED, kick_size, kicked_for, loop_summary, small_step, to_and_fro, trembling
 from cadrel.procedures.route import run_route
 from cadrel.procedures.velocity_report import _claimed
@@ -36,7 +36,7 @@ def test_a_loop_tuned_on_a_wrong_model_is_not_proven_and_goes_back(monkeypatch: 
             gains=found.gains.with_(velocity_gain=2.0 * found.gains.velocity_gain), margins=found.margins, limited_by=""
         )
 
-    monkeypatch.setattr(velocity_tries, "tune_velocity", on_a_wrong_model)
+    monkeypatch.setattr(velocity_rest, "tune_velocity", on_a_wrong_model)
     simulated = SimulatedDrive("axis", rig_of("tile-pusher"), seed=4)
     service = DriveService({"axis": simulated})
     # Stiffness matters most: nothing is taken back for the load, and the loop is as wrong as its model.

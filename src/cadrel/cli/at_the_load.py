@@ -1,5 +1,6 @@
 """The planned move as the load makes it: what no drive without a device there can see, read off the rig itself."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -15,6 +16,7 @@ from cadrel.procedures.acceptance import moved, plan_stroke
 STEP = 1e-3  # [s] between two looks at the load
 DWELL = 1.0  # [s] after each move: what swings for longer counts as that
 RESTS = 0.05  # [s] at the end of a dwell, whose mean is where the load came to rest
+AT_REST = 0.4  # [s] at the end of a dwell, over which the current's ripple is read
 WIDE = 10.0  # times the move: a following-error window that trips on nothing
 
 
@@ -24,11 +26,13 @@ class Moved:
 
     settling: float  # [s] from the end of the command until the load stays within the window of where it rests
     following_error: float  # [rad] worst of the motor while the command moves
+    ripple: float = 0.0  # [A] rms of the current's command at rest after it, beside its slow course
+    swings: int = 0  # how often the drive halved its gains
 
 
 def moved_at_the_load(drive: SimulatedDrive, axis: AxisModel) -> Moved | None:
     """Run the axis's move with what the drive holds; None where it could not be run to its end."""
-    seen: list[tuple[float, float, float]] = []
+    seen: list[tuple[float, float, float, float]] = []
     service = DriveService({"axis": drive})
 
     def advance(seconds: float) -> None:
@@ -37,7 +41,7 @@ def moved_at_the_load(drive: SimulatedDrive, axis: AxisModel) -> Moved | None:
             service.advance(min(STEP, left))
             left -= STEP
             state = drive.running.state
-            seen.append((float(state.theta2), float(state.moving), float(state.position_ref)))
+            seen.append((float(state.theta2), float(state.moving), float(state.position_ref), float(state.iq_command)))
 
     client = LinkedDrive(LocalLink(service.answer, advance), "axis")
     client.take_control("evidence", force=True)
@@ -54,32 +58,56 @@ def moved_at_the_load(drive: SimulatedDrive, axis: AxisModel) -> Moved | None:
         return None
     finally:
         client.write({"limit.following_error": kept})
-    return Moved(settling=_settled(np.array(seen), axis.goal.window), following_error=max(
-        m.following_error_peak for m in moves
-    ))  # fmt: skip
+    record = np.array(seen)
+    return Moved(
+        settling=_settled(record, axis.goal.window), following_error=max(m.following_error_peak for m in moves),
+        ripple=_ripple(record), swings=session.swings,
+    )  # fmt: skip
+
+
+def with_gains(drive: SimulatedDrive, values: Mapping[str, float]) -> None:
+    """Write values to a drive, as one who has control of it."""
+    service = DriveService({"axis": drive})
+    client = LinkedDrive(LocalLink(service.answer, service.advance), "axis")
+    client.take_control("evidence", force=True)
+    client.write(dict(values))
 
 
 def with_starting_gains(drive: SimulatedDrive, axis: AxisModel) -> None:
     """Put the gains that an axis starts with into a drive, filters and feedforward as preset; the rest stays."""
-    service = DriveService({"axis": drive})
-    client = LinkedDrive(LocalLink(service.answer, service.advance), "axis")
-    client.take_control("evidence", force=True)
     presets = default_drive_values()
     own = {k: v for k, v in presets.items() if k.startswith(("velocity.", "position."))}
     gains = {k: v for k, v in initial_gains(axis).items() if not k.startswith("current.")}
-    client.write(own | gains)
+    with_gains(drive, own | gains)
 
 
-def _settled(seen: np.ndarray, window: float) -> float:
-    """The worst settling of the load over the moves of a record of (load, moving, command). [s]"""
+def _rests(seen: np.ndarray) -> list[slice]:
+    """Return where the axis dwells after each move of a record of (load, moving, command, ...)."""
     busy = (seen[:, 1] > 0.5).astype(int)
     ends = np.nonzero(np.diff(busy) == -1)[0] + 1
     begins = np.nonzero(np.diff(busy) == 1)[0] + 1
-    worst = 0.0
+    found = []
     for end in ends:
         later = begins[begins > end]
-        stop = min(int(later[0]) if later.size else len(seen), int(end + DWELL / STEP))
-        place = seen[end:stop, 0]
+        found.append(slice(int(end), min(int(later[0]) if later.size else len(seen), int(end + DWELL / STEP))))
+    return found
+
+
+def _settled(seen: np.ndarray, window: float) -> float:
+    """The worst settling of the load over the moves of a record of (load, moving, command, ...). [s]"""
+    worst = 0.0
+    for rest in _rests(seen):
+        place = seen[rest, 0]
         outside = np.nonzero(np.abs(place - place[-round(RESTS / STEP) :].mean()) > window)[0]
         worst = max(worst, STEP * float(outside[-1] + 1) if outside.size else 0.0)
+    return worst
+
+
+def _ripple(seen: np.ndarray) -> float:
+    """The worst rms at rest of the last column of a record, beside a parabola: what friction lets go of slowly."""
+    worst = 0.0
+    for rest in _rests(seen):
+        current = seen[rest, -1][-round(AT_REST / STEP) :]
+        t = np.linspace(-1.0, 1.0, len(current))
+        worst = max(worst, float(np.std(current - np.polynomial.Polynomial.fit(t, current, 2)(t))))
     return worst

@@ -24,6 +24,7 @@ COARSE, ACROSS = 240, 31
 BOX = ((2e-3, 2.0), (150.0, 1900.0), (200.0, 1900.0), *(((20.0, 1850.0), (0.01, 1.5), (20.0, 1850.0), (0.1, 2.0)) * 2))
 MOST_LEAD = math.log(3.0)
 GENERATIONS, CROWD, SEED = 260, 12, 4
+_SECTION = ("zero", "zero_damping", "pole", "pole_damping")
 WEIGHT = 0.5  # of log gain beside log integral gain, as for the tuner's own proposals
 QUIET_FROM = 1200.0  # [Hz] beyond, the gain stays below 1 by the gain margin, as for the tuner
 
@@ -34,6 +35,18 @@ class Known:
 
     gain: float  # [N·m·s/rad]
     integral: float  # [N·m/rad] disturbance stiffness
+    shape: tuple[float, ...] = ()  # reset time [s], torque and speed filter [Hz], zero and pole of both sections
+
+    def to_drive(self) -> dict[str, float]:
+        """Return it by registry key."""
+        found = {
+            "velocity.gain": self.gain, "velocity.reset_time": self.shape[0], "velocity.torque_filter": self.shape[1],
+            "velocity.feedback_filter": self.shape[2],
+        }  # fmt: skip
+        for n, k in enumerate((3, 7)):
+            for name, value in zip(_SECTION, self.shape[k : k + 4], strict=True):
+                found[f"velocity.section{n + 2}_{name}"] = value
+        return found
 
 
 @numba.njit(cache=True, error_model="numpy")
@@ -154,4 +167,4 @@ def best_known(
         x, f, plants, len(drifts), asked.sensitivity_peak, asked.phase_margin, 10 ** (asked.gain_margin_db / 20), noise,
         noise_torque, TV,
     )  # fmt: skip
-    return Known(float(x[11]), float(x[11] / x[0])) if kept < 0.01 else None
+    return Known(float(x[11]), float(x[11] / x[0]), tuple(x[:11].tolist())) if kept < 0.01 else None

@@ -25,6 +25,7 @@ SETTLES = 0.25  # [s] after a speed is reached
 RUN_UP = 0.5 * GENTLE + SETTLES  # [s] times the speed: the way until a speed is kept
 BEGINS = 0.85  # of the travel agreed to
 CREPT, CREPT_OVER, MOST_CREPT = 0.3, 0.02, 0.05  # of the speed; [s]; of the time: it sticks and slips
+COURSE = 3  # degree of the polynomial that a speed follows while it is recorded
 SMOOTHED = 0.004  # [s] over which a torque is meant before its peak is read
 MOVED = math.radians(0.5)  # of the motor: an axis that has come so far has broken away
 APPROACH = 0.1  # of the speed agreed to, between what is measured
@@ -140,21 +141,22 @@ def _come_to_rest(session: Session, speed: float) -> None:
 
 def _read(ways: list[Recording], speed: float, kt: float, inertia: float) -> _Point | None:
     """Friction at one speed; None where the axis stuck and slipped, or never came to it."""
-    halves, uneven = [], []
+    halves, uneven, kept = [], [], []
     for record in ways:
         n = max(round(CREPT_OVER / record.period), 2)
         means = np.abs(record["position"][n:] - record["position"][:-n]) / (n * record.period)
         if not len(means) or np.mean(means < CREPT * speed) > MOST_CREPT:
             return None
         uneven.append(float(means.std()))
-        # What went into speed is no friction: over the stretch it is a straight line's worth of acceleration.
-        rate = float(np.polyfit(record.time, record["velocity"], 1)[0])
-        halves.append((record["position"], kt * record["i_q"] - inertia * rate))
+        # What went into speed is no friction. A slow loop still comes to its speed meanwhile: a cubic's worth.
+        course = np.polynomial.Polynomial.fit(record.time, record["velocity"], COURSE)
+        halves.append((record["position"], kt * record["i_q"] - inertia * course.deriv()(record.time)))
+        kept.append(abs(float(np.mean(record["velocity"]))))
     try:
         friction, constant = friction_both_ways(halves[0], halves[1])
     except UnusableInput:
         return None
-    return _Point(speed=speed, friction=friction, constant=constant, uneven=max(uneven))
+    return _Point(speed=float(np.mean(kept)), friction=friction, constant=constant, uneven=max(uneven))
 
 
 def _breakaway(session: Session, home: float, speed: float, kt: float) -> tuple[Estimated | None, Recording | None]:

@@ -7,7 +7,7 @@ import numpy as np
 from scipy.optimize import isotonic_regression
 
 from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Margins
+from cadrel.core.control import Gains, Margins
 from cadrel.core.motion import move_profile, stroke_sequence
 from cadrel.core.tuning import spread_of
 from cadrel.core.verdict import AskedOfLoop, Criterion, at_most
@@ -23,7 +23,7 @@ MOST_KICKED = 0.25  # [s]
 STROKE, STROKE_SPEED = 0.4, 0.6  # of travel and speed agreed to, of a stroke after which an axis should rest
 WINDOWS = 4.0  # of the goal's position window, that an axis is kicked by before it should rest
 FOLLOWS = 0.5  # of the following-error window: a step injected at the position is off its command while it lasts
-RIPPLE_TOLERANCE = 0.2  # of the ripple asked for: a quarter of a second of noise is no surer
+RIPPLE_TOLERANCE = 0.1  # of the ripple asked for: a quarter of a second of noise is no surer
 
 
 def asked_of(r: Robustness) -> AskedOfLoop:
@@ -146,6 +146,16 @@ def kick_size(session: Session, gain: float) -> float:
     by_speed = 0.3 * session.consent.speed / gain
     most = min(0.1 * session.consent.travel, _within_following(session))
     return max(small_step(session, gain), min(WINDOWS * session.axis.goal.window, by_speed, most))
+
+
+def position_values(gains: Gains) -> dict[str, float]:
+    """Return what a position loop writes beside the share of friction: its gain, feedforward and command notch."""
+    return {
+        "position.gain": gains.position_gain,
+        "position.velocity_feedforward": 1.0,
+        "position.acceleration_feedforward": 1.0,
+        **{k: v for k, v in gains.to_drive().items() if k.startswith("position.shaping")},
+    }
 
 
 def ripple_criterion(session: Session, ripple: float) -> Criterion:

@@ -33,8 +33,10 @@ from cadrel.procedures.judging import (
     at_rest_after_a_stroke,
     go_back_unless_proven,
     kick_size,
+    position_values,
     ripple_criterion,
     small_step,
+    swing_criterion,
 )
 from cadrel.procedures.on_load import measure_on_load
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
@@ -80,13 +82,7 @@ def run_position_loop(session: Session) -> Outcome:
     )
     size = small_step(session, max(gains.position_gain, before.position_gain))
     old = _step(session, size, 0.1)
-    changes = {
-        "position.gain": gains.position_gain,
-        "position.velocity_feedforward": 1.0,
-        "position.acceleration_feedforward": 1.0,
-        "position.friction_feedforward": friction_share(session, gains),
-        **{k: v for k, v in gains.to_drive().items() if k.startswith("position.shaping")},
-    }
+    changes = {**position_values(gains), "position.friction_feedforward": friction_share(session, gains)}
     if gains.shaping_hz > 0.0:
         session.note(
             f"The load swings behind its shaft: planned moves pass a notch at {gains.shaping_hz:.3g} Hz, so that they "
@@ -95,7 +91,7 @@ def run_position_loop(session: Session) -> Outcome:
     kept = {k: session.values[k] for k in changes}
     session.write(changes)
     try:
-        gains, ripple = _without_hunting(session, gains, load)
+        gains, ripple, swings = _without_hunting(session, gains, load)
         if gains.position_gain != changes["position.gain"]:
             changes["position.gain"], limited_by = gains.position_gain, "hunting at rest: play, or steps of the device"
             changes["position.friction_feedforward"] = friction_share(session, gains)
@@ -104,7 +100,7 @@ def run_position_loop(session: Session) -> Outcome:
             session.note("Friction is not fed forward: on the twin the planned move is none the better for it.")
         new = _step(session, size, 0.5)
         outcome = _outcome(
-            session, gains, before, limited_by, load, winding, changes, kept, size, old, new, ripple, met
+            session, gains, before, limited_by, load, winding, changes, kept, size, old, new, ripple, swings, met
         )
     except BaseException:
         session.write(kept)
@@ -161,39 +157,40 @@ def friction_share(session: Session, gains: Gains) -> float:
     return FRICTION_SHARE if better else 0.0
 
 
-def _without_hunting(session: Session, gains: Gains, load: TwoMass) -> tuple[Gains, float]:
-    """Lower the position gain until the axis comes to rest after a small step; returns it, and the ripple left. [N·m]
+def _without_hunting(session: Session, gains: Gains, load: TwoMass) -> tuple[Gains, float, int]:
+    """Lower the position gain until the axis comes to rest after a small step.
 
-    A loop that is calm by every margin may hunt between two steps of its device, or through its play: a limit cycle,
-    which less gain ends. What no lower gain ends is noise, and none of its doing.
+    Returns the gains, the ripple left [N·m] and how often the drive halved all of them. A loop that is calm by every
+    margin may hunt between two steps of its device, or through its play: a limit cycle, which less gain ends. What no
+    lower gain ends is noise, and none of its doing.
     """
     most = max(STEPS_AT_REST * session.place_count, WINDOW_SHARE * session.axis.goal.window)
 
-    def look(tried: Gains) -> tuple[float, bool]:
+    def look(tried: Gains) -> tuple[float, int, bool]:
         session.enter("looking for hunting at rest", 0.45)
-        swings = session.swings
+        before_it = session.swings
         kicked = at_rest_after_a_kick(
             session, "position", kick_size(session, gains.position_gain), load_swings_hz=load.antiresonance_hz
         )
         moved = at_rest_after_a_stroke(session)
         ripple, flicker = max(kicked[0], moved[0]), max(kicked[1], moved[1])
-        if session.swings > swings:  # the drive has halved all gains: of them only the position gain is too high
+        swings = session.swings - before_it
+        if swings:  # the drive has halved all gains: of them only the position gain is too high
             session.write({k: v for k, v in tried.to_drive().items() if k in EASED})
-            return ripple, False
-        return ripple, flicker <= most and ripple_criterion(session, ripple).passed
+        return ripple, swings, not swings and flicker <= most and ripple_criterion(session, ripple).passed
 
-    first, rests = look(gains)
+    first, first_swings, rests = look(gains)
     if rests:
-        return gains, first
+        return gains, first, 0
     for k in range(1, LOWERED):
         lower = gains.with_(position_gain=LOWER**k * gains.position_gain)
         session.write({"position.gain": lower.position_gain})
-        ripple, rests = look(lower)
+        ripple, _, rests = look(lower)
         if rests:
             session.note(f"At rest the axis hunted: the position gain is {lower.position_gain:.4g} 1/s now.")
-            return lower, ripple
+            return lower, ripple, 0
     session.write({"position.gain": gains.position_gain})
-    return gains, first
+    return gains, first, first_swings
 
 
 def measured_plant(session: Session) -> FrequencyResponse | None:
@@ -240,6 +237,7 @@ def _outcome(
     old: dict[str, Any],
     new: dict[str, Any],
     ripple: float,
+    swings: int,
     met: _Met,
 ) -> Outcome:
     grid = np.geomspace(1.0, 1500.0, 400)
@@ -273,7 +271,7 @@ def _outcome(
     models = [("model, small currents", load, winding), ("model, working current", load, working)]
     asked = replace(asked_of(session.asked), load_peak_db=session.asked.load_peak_db)
     rows = judge_loop("position", measured, models, gains, asked)
-    rows.append(ripple_criterion(session, ripple))
+    rows += [ripple_criterion(session, ripple), *swing_criterion(swings)]
     verdict = decide("position_loop", rows, run=1 if plant is None else 2)
     time, unit = step_response("position", load, winding, gains, duration=STEP_SECONDS)
     ideal = {"time": time.tolist(), "predicted_step": (new["middle"] - size + 2 * size * unit).tolist()}

@@ -44,7 +44,8 @@ class Tried:
     closed: Closed | None  # the resonance swung strongly
     moved: float  # share by which the resonance moves with amplitude, beside its play
     ripple: float  # [N·m] rms at rest
-    noise: float  # [rad/s] of the raw speed
+    noise: float  # [rad/s] of the raw speed, that they had to bear
+    device: float  # [rad/s] of it the device's own
     swings: int = 0  # how often the drive halved them because the loop swung ever wider
 
 
@@ -128,6 +129,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
                 "gain_before": before.velocity_gain,
                 "gain_after": gains.velocity_gain,
                 "noise": tried.noise,
+                "device_noise": tried.device,
             }
         },
         summary=loop_summary(measured),

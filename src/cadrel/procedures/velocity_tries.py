@@ -6,20 +6,11 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Gains, Winding
-from cadrel.core.identification import PlantFit, Play
-from cadrel.core.response import FrequencyResponse
-from cadrel.core.tuning import (
-    LEAST_DAMPING,
-    TuningRefused,
-    ease_for_settling,
-    noise_behind,
-    tune_position,
-    tune_velocity,
-)
+from cadrel.core.control import Gains
+from cadrel.core.identification import PlantFit
+from cadrel.core.tuning import TuningRefused
 from cadrel.core.verdict import Criterion
 from cadrel.procedures.errors import AxisStopped
-from cadrel.procedures.judging import at_rest_after_a_kick, at_rest_after_a_stroke, kick_size
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import (
     PRECISE,
@@ -29,45 +20,15 @@ from cadrel.procedures.plant_in_motion import (
     plan_excitation,
     require_lines,
 )
-from cadrel.procedures.play import Closed, damping_of, rise_of
+from cadrel.procedures.play import Closed, rise_of
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_looks import velocity_step
 from cadrel.procedures.velocity_report import Tried, outcome_of, velocity_values
+from cadrel.procedures.velocity_rest import FIRMLY, Seen, proposed_to_rest
 
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
-KICK = 0.05  # of the speed agreed to
-FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
-UNEXPLAINED, HEARD = 2.5, 1.0  # times the ripple that noise explains, and of the budget: beyond both it hunts
-CALM = 0.3  # damping of a section's poles at the least, for an axis that hunts
-WITHIN = 0.92  # of the ripple asked for, that a proposal may use: a look of a quarter second scatters by as much
-JUST = 1.1  # how much more noise is owed for, where it is mere noise
-MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
-MORE_TRIES = 3  # proposals after one that missed what was asked
-FAR_APART = 1.8  # gain of a loop that hunts over that of one that is calm, from which on one between them is tried
+MORE_TRIES = 2  # proposals after one that missed what was asked
 WORTH_SAYING = 0.01  # share by which a resonance moves
-
-
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class Seen:
-    """What a proposal rests on."""
-
-    measured: FrequencyResponse
-    fit: PlantFit
-    closed: Closed | None  # the resonance swung strongly
-    moved: float  # share by which the resonance moves with amplitude, beside its play
-    noise: float  # [rad/s] of the raw speed that a proposal must bear: the device's, or what hunting is owed for
-    device: float  # [rad/s] of it the device's own, as it stood under the loop from before
-    hunts: bool = False  # it trembles at rest by more than the noise explains
-
-    @property
-    def play(self) -> Play | None:
-        """The gap between motor and load, where one is seen."""
-        return self.closed.play if self.closed is not None and self.closed.play.is_seen else None
-
-    def asked(self, asked: Robustness) -> Robustness:
-        """Return what must be honoured on this plant."""
-        rise, damping = rise_of(self.closed, self.fit), damping_of(self.closed, self.fit)
-        return asked.where_it_moves(self.moved, rise=rise, damping=damping)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -77,7 +38,6 @@ class _Try:
     gains: Gains
     outcome: Outcome
     seen: Seen
-    noise: float  # [rad/s] of the raw speed that they were asked to bear
 
     @property
     def is_calm(self) -> bool:
@@ -97,9 +57,6 @@ def tuned_until_calm(
 ) -> Outcome:
     """Propose, measure and judge; what missed, hunted or ran away is tuned anew on what was learned, a few times.
 
-    Where a calm loop is found far below one that hunted, one between them is tried, too; the calm one is gone back to
-    where that hunts as well.
-
     Raises
     ------
     TuningRefused
@@ -109,11 +66,10 @@ def tuned_until_calm(
     """
     asked = seen.asked(session.axis.robustness)
     last: _Try | None = None
-    calm: _Try | None = None
     for tries_left in range(MORE_TRIES, -1, -1):
         swings = session.swings
         try:
-            tried = _tuned(
+            last = _tuned(
                 session, before, seen, excitation, old_step, asked, known=None if last is None else last.gains
             )
         except TuningRefused:
@@ -125,154 +81,53 @@ def tuned_until_calm(
             if not (stopped.ran_away or session.swings > swings) or (last is None and not tries_left):
                 raise
             session.stand_again()
-            if calm is not None or not tries_left:
+            if not tries_left:
                 break
             session.note(f"A proposal ran away: {stopped.text} Tuned anew with more room.")
             asked = _after_running_away(asked)
             seen = replace(seen, hunts=True, noise=FIRMLY * seen.noise)
             continue
-        before_it, last = last, tried
-        if tried.is_calm:
-            between = None if calm is not None else _between(session, before_it, tried)
-            calm = tried
-            if between is None or not tries_left:
-                break
-            session.note(
-                f"With a gain of {tried.gains.velocity_gain:.3g} the axis rests; one halfway to that of the last "
-                "proposal is tried as well."
-            )
-            seen = between
-            asked = seen.asked(session.axis.robustness)  # measured twice by now: no room beside what is asked for
-            continue
-        if calm is not None or not tries_left:
+        if last.is_calm or not tries_left:
             break
-        session.note(f"A proposal missed: {tried.missed}. Tuned anew on what was measured around it.")
-        seen = tried.seen
-        assert tried.outcome.verdict is not None
-        asked = _with_room(seen.asked(session.axis.robustness), tried.outcome.verdict.criteria)
-    best = calm or last
-    assert best is not None
-    session.write(velocity_values(best.gains))
-    return best.outcome
-
-
-def _between(session: Session, quick: _Try | None, calm: _Try) -> Seen | None:
-    """What a proposal rests on whose gain lies halfway between one that hunts and a calm one; None where near by.
-
-    What binds both is the noise they were made to bear; of the quick one at least what its own gain would have borne.
-    """
-    if quick is None or not quick.seen.hunts or quick.gains.velocity_gain < FAR_APART * calm.gains.velocity_gain:
-        return None
-    borne = max(quick.noise, noise_behind(WITHIN * _budget(session), quick.gains))
-    if borne >= calm.noise:
-        return None
-    return replace(calm.seen, hunts=False, noise=math.sqrt(borne * calm.noise))
-
-
-def _budget(session: Session) -> float:
-    """The ripple of torque at rest that was asked for. [N·m] rms"""
-    return session.axis.robustness.ripple * session.axis.motor.torque_constant * session.current_continuous
+        session.note(f"A proposal missed: {last.missed}. Tuned anew on what was measured around it.")
+        seen = last.seen
+        assert last.outcome.verdict is not None
+        asked = _with_room(seen.asked(session.axis.robustness), last.outcome.verdict.criteria)
+    assert last is not None
+    session.write(velocity_values(last.gains))
+    return last.outcome
 
 
 def _tuned(
     session: Session, before: Gains, seen: Seen, excitation: Excitation, old_step: dict[str, Any], asked: Robustness, *,
     known: Gains | None,
 ) -> _Try:  # fmt: skip
-    """Propose gains on a plant and its model, write them, step, measure around them and judge."""
-    session.enter("computing the proposal", 0.45)
-    budget = _budget(session)
-    fit = seen.fit
-    tuning = tune_velocity(
-        fit.load,
-        fit.winding,
-        before,
-        asked,
-        measured=seen.measured.precise(PRECISE),
-        working=Winding.from_drive(session.values),
-        noise=seen.noise,
-        noise_torque=WITHIN * budget,
-        least_damping=CALM if seen.hunts else LEAST_DAMPING,
-        known=known,
-    )
-    if asked.matters != "disturbance" and session.axis.goal.settling_time:
-        tuning = ease_for_settling(
-            tuning, fit.load, fit.winding, asked, settling=session.axis.goal.settling_time,
-            measured=seen.measured.precise(PRECISE), working=Winding.from_drive(session.values),
-        )  # fmt: skip
-    session.write(velocity_values(tuning.gains))
+    """Find gains under which the axis stands still, step, measure around them and judge."""
+    looked = proposed_to_rest(session, before, seen, asked, known=known)
+    gains, fit = looked.gains, seen.fit
     before_it = session.swings
-    new_step = velocity_step(session, 0.5)
-    session.enter("ripple at rest", 0.55)
-    ripple, _ = at_rest_after_a_kick(
-        session, "velocity", KICK * session.consent.speed, load_swings_hz=fit.load.antiresonance_hz
-    )
-    around = _ripple_around(session, seen, tuning.gains, asked)
-    ripple = ripple if around is None else max(ripple, around)
+    new_step = velocity_step(session, 0.55)
     # The tighter loop answers less: as strong an answer takes more torque.
-    stronger = plan_excitation(session, tuning.gains, loud=excitation.every > 1, seen=fit)
+    stronger = plan_excitation(session, gains, loud=excitation.every > 1, seen=fit)
     excitation = max(excitation, stronger, key=lambda e: e.rms)
-    again, record = measure_plant(session, tuning.gains, 0.6, excitation, seen=fit, dense=True)
+    again, record = measure_plant(session, gains, 0.6, excitation, seen=fit, dense=True)
     require_lines(session, again, excitation, share=PRECISE)
-    second = fit_plant(session, tuning.gains, again, near=fit)
+    second = fit_plant(session, gains, again, near=fit)
     moved = max(seen.moved, _moved(fit, second, seen.closed, highest=float(again.frequency[-1])))
-    # What trembles by more than was asked, and by more than its noise explains, hunts.
-    explained = seen.device / noise_behind(1.0, tuning.gains)
-    swings = session.swings - before_it
-    hunts = swings > 0 or ripple > max(UNEXPLAINED * explained, HEARD * budget)
-    firmly = FIRMLY if hunts else JUST
-    # Of a loop that had to be halved the ripple was read at half the gains: it owes the whole budget at least.
-    owed = max(ripple, budget) if swings else ripple
-    noise = firmly * noise_behind(min(owed, MOST_AT_ONCE * budget), tuning.gains)
+    swings = looked.swings + session.swings - before_it
     after = Seen(
-        measured=again,
-        fit=second,
-        closed=seen.closed,
-        moved=moved,
-        noise=max(seen.noise, noise),
-        device=seen.device,
-        hunts=hunts,
-    )
+        measured=again, fit=second, closed=seen.closed, moved=moved,
+        noise=max(looked.noise, looked.owed) if looked.hunts else looked.noise, device=seen.device,
+        hunts=looked.hunts or swings > 0,
+    )  # fmt: skip
     tried = Tried(
-        gains=tuning.gains, limited_by=tuning.limited_by, fits=(fit, second), measured=again, record=record,
-        steps=(old_step, new_step), closed=seen.closed, moved=moved, ripple=ripple, noise=seen.noise,
-        swings=swings,
+        gains=gains, limited_by=looked.limited_by, fits=(fit, second), measured=again, record=record,
+        steps=(old_step, new_step), closed=seen.closed, moved=moved, ripple=looked.ripple, noise=looked.noise,
+        device=seen.device, swings=swings,
     )  # fmt: skip
     if moved > WORTH_SAYING or (seen.play is not None):
         session.note(_said(session, after))
-    return _Try(gains=tuning.gains, outcome=outcome_of(session, before, tried), seen=after, noise=seen.noise)
-
-
-def _ripple_around(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> float | None:
-    """Return the ripple of torque at rest with a position loop around the proposal; None where none can be. [N·m]
-
-    A velocity loop may stand still by itself and hunt between the steps of its device once a position is held: the
-    position loop could mend that only by holding nothing.
-    """
-    working = Winding.from_drive(session.values)
-    try:
-        around, _ = tune_position(
-            seen.fit.load,
-            seen.fit.winding,
-            gains,
-            asked,
-            measured=seen.measured.precise(PRECISE),
-            working=working,
-            settling=session.axis.goal.settling_time,
-        )
-    except TuningRefused:
-        return None  # the position loop's own run says so
-    changes = {k: v for k, v in around.to_drive().items() if k == "position.gain" or k.startswith("position.shaping")}
-    kept = {k: session.values[k] for k in changes}
-    session.write(changes)
-    try:
-        kicked, _ = at_rest_after_a_kick(
-            session, "position", kick_size(session, around.position_gain),
-            load_swings_hz=seen.fit.load.antiresonance_hz,
-        )  # fmt: skip
-        ripple = max(kicked, at_rest_after_a_stroke(session)[0])
-    finally:
-        session.write(kept)
-    return ripple
+    return _Try(gains=gains, outcome=outcome_of(session, before, tried), seen=after)
 
 
 def _said(session: Session, seen: Seen) -> str:

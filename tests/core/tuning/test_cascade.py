@@ -1,6 +1,7 @@
 """A velocity loop soft enough for its load: what is given up, and what that does to the load's swing."""
 
 import math
+from typing import Any
 
 import control
 import numpy as np
@@ -37,21 +38,33 @@ def _damping_of_load(gains: Gains) -> float:
     assert k is not None
     # Two masses and a spring: motor speed over motor torque, every textbook of drives.
     plant = (j2 * s**2 + c * s + k) / (s * (j1 * j2 * s**2 + (j1 + j2) * (c * s + k)))
-    regulator = gains.velocity_gain * (1 + 1 / (gains.velocity_reset * s))
+    regulator = _regulator(gains, s)
     closed = control.minreal(control.feedback(regulator * plant, 1), verbose=False)
     swing = min(closed.poles(), key=lambda p: abs(abs(p) - 2 * math.pi * 11) if p.imag > 1.0 else math.inf)
     return float(-swing.real / abs(swing))
 
 
+def _regulator(gains: Gains, s: Any) -> Any:
+    """PI and sections, continuous: at a number, or as a transfer function."""
+    found = gains.velocity_gain * (1 + 1 / (gains.velocity_reset * s))
+    for section in gains.sections:
+        zero, pole = 2 * math.pi * section.zero_hz, 2 * math.pi * section.pole_hz
+        found = found * (s**2 / zero**2 + 2 * section.zero_damping * s / zero + 1)
+        found = found / (s**2 / pole**2 + 2 * section.pole_damping * s / pole + 1)
+    return found
+
+
 def test_a_stiff_motor_leaves_the_load_to_its_own_damping_and_the_eased_one_takes_the_swing_out(
     stiffest: VelocityTuning, eased: VelocityTuning
 ) -> None:
-    # A load on a spring against a damper d far above sqrt(k J): its damping is sqrt(k J) / 2 d beside its own.
+    # A load on a spring against what gives way at C, far above sqrt(k J): sqrt(k J) Re(1/C) / 2 beside its own damping.
     impedance = math.sqrt(float(HEAVY.stiffness or 0.0) * HEAVY.inertia_load)
-    expected = HEAVY.damping / (2 * impedance) + impedance / (2 * stiffest.gains.velocity_gain)
-    assert _damping_of_load(stiffest.gains) == pytest.approx(expected, rel=0.1)
-    softer = stiffest.gains.velocity_gain / eased.gains.velocity_gain
-    assert _damping_of_load(eased.gains) == pytest.approx(softer * _damping_of_load(stiffest.gains), rel=0.1)
+    stiff = stiffest.gains.with_(velocity_gain=4 * stiffest.gains.velocity_gain)
+    gives_way = (1 / _regulator(stiff, 2j * math.pi * 11)).real
+    expected = HEAVY.damping / (2 * impedance) + impedance * gives_way / 2
+    assert _damping_of_load(stiff) == pytest.approx(expected, rel=0.1)
+    dampings = [_damping_of_load(gains) for gains in (stiff, stiffest.gains, eased.gains)]
+    assert dampings == sorted(dampings) and dampings[2] > 2 * dampings[0]
 
 
 def test_the_eased_loop_has_the_position_gain_that_settling_wants_and_no_less_stiffness_than_that(

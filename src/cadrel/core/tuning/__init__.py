@@ -16,6 +16,7 @@ from cadrel.core.tuning.position import FRICTION_SHARE, tune_position
 from cadrel.core.tuning.prediction import StopTrace, load_of, predict_loop, predict_stop
 from cadrel.core.tuning.shape import LEAST_DAMPING
 from cadrel.core.tuning.velocity import (
+    NOISY,
     TuningRefused,
     VelocityTuning,
     limiting_factor,
@@ -28,6 +29,7 @@ __all__ = [
     "EASED",
     "FRICTION_SHARE",
     "LEAST_DAMPING",
+    "NOISY",
     "FrontPoint",
     "StopTrace",
     "TuningRefused",

@@ -131,8 +131,8 @@ def _evolve(
 def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains) -> FloatArray:
     """Negative scores of shapes, one a column; a section that only differentiates is worse the more it does."""
     found = scores(
-        np.ascontiguousarray(many), plants.frequency, plants.values, plants.kept, gains.rates.velocity,
-        bounds.noise_torque, bounds.noise, bounds.delay, bounds.unseen_hz,
+        np.ascontiguousarray(many), plants.frequency, plants.values, plants.models, plants.kept, gains.rates.velocity,
+        bounds.noise_torque, bounds.noise, bounds.unseen_hz,
     )  # fmt: skip
     for k in range(FIXED, len(many), 4):
         found += 10.0 * np.maximum(many[k + 2] - many[k] - math.log(MOST_LEAD), 0.0)
@@ -142,8 +142,8 @@ def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains) -> Fl
 def as_gains(shape: FloatArray, gains: Gains, plants: Plants, bounds: Bounds) -> Gains | None:
     """The gains of a shape at the highest gain it bears; None where it bears none."""
     _, gain = highest_gain(
-        np.exp(shape), plants.frequency, plants.values, plants.kept, gains.rates.velocity, bounds.noise_torque,
-        bounds.noise, bounds.delay, bounds.unseen_hz,
+        np.exp(shape), plants.frequency, plants.values, plants.models, plants.kept, gains.rates.velocity,
+        bounds.noise_torque, bounds.noise, bounds.unseen_hz,
     )  # fmt: skip
     # The best shape often leaves no room between the bounds of its gain: rounded, it is the judge's, not the search's.
     x = [float(f"{figure:.{DIGITS}g}") for figure in np.exp(shape)]

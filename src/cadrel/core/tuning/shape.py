@@ -31,7 +31,6 @@ class Kept:
 class Bounds:
     """What bounds the gain beside the plants' margins."""
 
-    delay: float  # [s] of the loop beside the filters
     unseen_hz: float = 1200.0  # from here nothing is known of the plant: the gain stays below 1 by its margin
     noise: float = 0.0  # [rad/s] rms of the raw speed at rest
     noise_torque: float = math.inf  # [N·m] rms that it may make
@@ -40,10 +39,11 @@ class Bounds:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Plants:
-    """Velocity plants that a shape must bear, on one or more grids. Rows are plants, columns their grid's points."""
+    """Velocity plants that a shape must bear: models on their grid, and behind them a measured one on its own."""
 
-    frequency: FloatArray  # [Hz], shape (n,): the grids one behind the other
-    values: ComplexArray  # shape (n, m): the plants on them; a plant that a grid does not know is nan there
+    frequency: FloatArray  # [Hz], shape (n,): both grids
+    values: ComplexArray  # shape (n, m), a column for each plant; off a plant's own grid nothing is read
+    models: int  # points of the models' grid
     kept: FloatArray  # shape (m, 3): sensitivity peak, phase margin [rad] and gain margin [1] of each plant
 
     @classmethod
@@ -55,10 +55,10 @@ class Plants:
         values = np.stack([value for value, _ in models], axis=1)
         kept = [(k.sensitivity_peak, k.phase_margin, k.gain_margin) for _, k in models]
         if measured is None:
-            return cls(model_grid, np.ascontiguousarray(values), np.array(kept))
+            return cls(model_grid, np.ascontiguousarray(values), len(model_grid), np.array(kept))
         f, seen, its = measured
         n, m = values.shape
-        both = np.full((n + len(f), m + 1), np.nan + 0j)
+        both = np.zeros((n + len(f), m + 1), dtype=np.complex128)
         both[:n, :m], both[n:, m] = values, seen
         kept.append((its.sensitivity_peak, its.phase_margin, its.gain_margin))
-        return cls(np.concatenate([model_grid, f]), both, np.array(kept))
+        return cls(np.concatenate([model_grid, f]), both, n, np.array(kept))

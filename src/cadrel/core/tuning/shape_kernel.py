@@ -10,6 +10,13 @@ BANDWIDTH_WEIGHT = 0.5  # of log gain beside log integral gain: stiff first, the
 NOISE_POINTS = 64  # of the spectrum that a device's noise is summed over
 NOISE_DELAYED = np.exp(-1j * math.pi * (np.arange(NOISE_POINTS) + 0.5) / NOISE_POINTS)  # z^-1 there
 DIFFERENCED = np.abs(1.0 - NOISE_DELAYED) ** 2  # power of a speed over that of the positions it is made of
+CLEAR = 1.03  # times the gains that a point forbids: between two of them no gain is taken that has no room
+FAR = 30.0  # from 1, where a loop may cross the axis: a drive takes its gain back to an eighth, a load is half again
+EASED, WEAK = (
+    2.0,
+    3.5,
+)  # a loop whose gain is taken back so far, by the drive or by a limit, keeps a peak below the second
+WEAK_OUTSIDE = 1.0 - 1.0 / WEAK**2
 FIXED = 3  # reset time, torque filter, speed filter; then four figures for each section
 
 
@@ -57,83 +64,136 @@ def _noise_gain(integral, lp, sf, sections):
 
 
 @numba.njit(cache=True, error_model="numpy")
-def highest_gain(x, frequency, plants, kept, period, noise_torque, noise, delay, unseen_hz):
+def highest_gain(x, frequency, plants, models, kept, period, noise_torque, noise, unseen_hz):
     """Return (score, gain) of a shape: reset time [s], torque and speed filter [Hz], then zero and pole figures.
 
     Notes
     -----
-    At each frequency |1 + K s| >= 1/Ms, no phase nearer to -180° than the margin where K |s| = 1, and K |s| below the
-    gain margin where s crosses the negative axis, forbid K between two bounds. Below the frequency at which PI and
-    delay turn the phase least, between reset time and delay, K must lie above them, elsewhere below.
+    At each frequency |1 + K s| >= 1/Ms, and no phase nearer to -180° than the margin where K |s| = 1, forbid K between
+    two bounds; between two neighbouring frequencies that forbid, it is forbidden from the lower to the higher of
+    theirs. A crossing of the negative axis forbids K from where K |s| is below 1 by the gain margin to where it is
+    `FAR` above: nearer, the loop would run away with a gain that is a little less. What is left is looked at from
+    above, and the first gain is taken with which every loop encircles nothing. It may cross over more than once if the
+    plant has it so: beside an antiresonance, or around a resonance that is held by its phase.
     """
     delayed = np.exp(-2j * math.pi * frequency * period)
-    return _highest_gain(x, frequency, delayed, plants, kept, period, noise_torque, noise, delay, unseen_hz)
+    room = np.empty((2 * plants.size, 2)), np.empty((plants.size, 3))
+    return _highest_gain(x, frequency, delayed, plants, models, kept, period, noise_torque, noise, unseen_hz, room)
 
 
 @numba.njit(cache=True, error_model="numpy")
-def _highest_gain(  # noqa: PLR0912 - one pass over the plants: the branches are the margins
-    x, frequency, delayed, plants, kept, period, noise_torque, noise, delay, unseen_hz
+def _highest_gain(  # noqa: PLR0912, PLR0915 - one pass over the plants: the branches are the margins
+    x, frequency, delayed, plants, models, kept, period, noise_torque, noise, unseen_hz, room
 ):
+    """As `highest_gain`; in `room`, for as many as the plants have points, intervals of gain, and crossings."""
+    forbidden, crossings = room
     sections, integral = _coefficients(x, period), period / x[0]
     lp, sf = math.exp(-2 * math.pi * x[1] * period), math.exp(-2 * math.pi * x[2] * period)
-    slow = delay + 1.0 / (2 * math.pi * x[1]) + 1.0 / (2 * math.pi * x[2])
-    low_hz = 1.0 / (2 * math.pi * math.sqrt(x[0] * slow))
-    least, most = 0.0, np.inf
     n, m = plants.shape
+    seen = m if models == n else m - 1  # the plant that was measured has points of its own, behind the models'
+    least, most = 0.0, np.inf
+    if noise > 0.0:
+        most = noise_torque / (noise * _noise_gain(integral, lp, sf, sections))
     wedge2 = np.cos(kept[:, 1]) ** 2
     outside = 1.0 - 1.0 / kept[:, 0] ** 2  # of the square of s, that keeps a ray from -1 clear of the peak's circle
-    lies_low = np.zeros(m, dtype=np.bool_)  # whether the plant's last point was forbidden, below the bend
-    lay_left, lay_above = np.zeros(m, dtype=np.bool_), np.zeros(m, dtype=np.bool_)  # of its last point
-    for i in range(n):
+    last = np.full((m, 2), np.inf)  # of each plant's last point: what it forbade; without end where nothing
+    lay_left, lay_above = np.zeros(m, dtype=np.bool_), np.zeros(m, dtype=np.bool_)
+    count, crossed = 0, 0
+    for i in range(n - 1, -1, -1):  # what is highest bounds the gain first
         c = _shaped(delayed[i], integral, lp, sf, sections)
-        below, unseen = frequency[i] < low_hz, frequency[i] > unseen_hz
-        for j in range(m):
+        unseen = frequency[i] > unseen_hz
+        from_plant, to_plant = (0, seen) if i < models else (seen, m)
+        for j in range(from_plant, to_plant):
             p = plants[i, j]
             re, im = c.real * p.real - c.imag * p.imag, c.real * p.imag + c.imag * p.real
             if re >= 0.0:  # right of the origin nothing is forbidden but what nobody knows of
                 if unseen:
                     most = min(most, 1.0 / (kept[j, 2] * math.sqrt(re * re + im * im)))
-                lies_low[j], lay_left[j], lay_above[j] = False, False, im > 0.0
+                lay_left[j], last[j, 0] = False, np.inf
                 continue
-            if np.isnan(re):
-                continue
-            size2, forbidden = re * re + im * im, False
+            size2 = re * re + im * im
+            if unseen:
+                most = min(most, 1.0 / (kept[j, 2] * math.sqrt(size2)))
+            low, high = np.inf, 0.0
             under = re * re - size2 * outside[j]
             if under > 0.0:  # too near to -1
-                root, forbidden = math.sqrt(under), True
-                if below:
-                    least = max(least, (-re + root) / size2)
-                else:
-                    most = min(most, (-re - root) / size2)
+                root = math.sqrt(under)
+                low, high = (-re - root) / size2, (-re + root) / size2
             if re * re > wedge2[j] * size2:  # nearer to -180° than the phase margin
-                forbidden = True
-                if below:
-                    least = max(least, 1.0 / math.sqrt(size2))
-                else:
-                    most = min(most, 1.0 / math.sqrt(size2))
-            if forbidden and ((below and im > 0.0) or (not below and lies_low[j])):
-                # Past -180° where the gain is high, or a crossing that would fall between the two: no gain fits.
-                return NO_GAIN, 0.0
-            lies_low[j] = forbidden and below
-            if unseen or (not below and lay_left[j] and lay_above[j] != (im > 0.0)):
-                most = min(most, 1.0 / (kept[j, 2] * math.sqrt(size2)))
-            lay_left[j], lay_above[j] = True, im > 0.0
-    if noise > 0.0:
-        most = min(most, noise_torque / (noise * _noise_gain(integral, lp, sf, sections)))
+                crossover = 1.0 / math.sqrt(size2)
+                low, high = min(low, crossover), max(high, crossover)
+            above = im > 0.0
+            if i in (0, models):  # the loop comes from above, and crosses over where it can be seen
+                if above:
+                    return NO_GAIN, 0.0
+                least = max(least, high if i > 0 else 1.0 / math.sqrt(size2))
+            if lay_left[j] and lay_above[j] != above:
+                crossover = 1.0 / math.sqrt(size2)
+                crossings[crossed, 0], crossings[crossed, 1] = j, crossover
+                crossings[crossed, 2] = 1.0 if lay_above[j] else -1.0
+                crossed += 1
+                forbidden[count, 0], forbidden[count, 1] = crossover / kept[j, 2], FAR * crossover
+                count += 1
+            if high > 0.0:
+                high *= CLEAR
+                weak = re * re - size2 * WEAK_OUTSIDE
+                if weak > 0.0:  # nearly unstable with this gain: so far below none is taken either
+                    high = max(high, EASED * (-re + math.sqrt(weak)) / size2)
+                from_, to = low, high
+                if np.isfinite(last[j, 0]):
+                    from_, to = min(low, last[j, 0]), max(to, last[j, 1])
+                last[j, 0], last[j, 1] = low, high
+                if from_ < most:
+                    forbidden[count, 0], forbidden[count, 1] = from_, to
+                    count += 1
+                    if most < to:
+                        most = from_
+            else:
+                last[j, 0] = np.inf
+            lay_left[j], lay_above[j] = True, above
+    if np.isinf(most) and count > 0:  # nothing but the margins bounds it
+        most = np.max(forbidden[:count, 1])
     if most <= 0.0 or not np.isfinite(most):
         return NO_GAIN, 0.0
+    most = _below(most, forbidden[:count])
+    encircled = True
+    while encircled:
+        encircled = False
+        for j in range(m):
+            nearest, turns = 0.0, 0.0
+            for k in range(crossed):
+                if crossings[k, 0] == j and crossings[k, 1] < most:
+                    turns += crossings[k, 2]
+                    nearest = max(nearest, crossings[k, 1])
+            if turns != 0.0:
+                most, encircled = _below(nearest / kept[j, 2], forbidden[:count]), True
     if least > most:
         return NO_GAIN + math.log(most / least), 0.0
     return math.log(most / x[0]) + BANDWIDTH_WEIGHT * math.log(most), most
 
 
 @numba.njit(cache=True, error_model="numpy")
-def scores(many, frequency, plants, kept, period, noise_torque, noise, delay, unseen_hz):
+def _below(most, forbidden):
+    """Return the highest gain up to `most` that lies in none of the intervals, shape (n, 2)."""
+    moved = True
+    while moved:
+        moved = False
+        for k in range(len(forbidden)):
+            if forbidden[k, 0] < most < forbidden[k, 1]:
+                most, moved = forbidden[k, 0], True
+    return most
+
+
+@numba.njit(cache=True, error_model="numpy")
+def scores(many, frequency, plants, models, kept, period, noise_torque, noise, unseen_hz):
     """Return the negative score of every column of `many`, whose rows are logarithms of a shape's figures."""
     found = np.empty(many.shape[1])
     delayed = np.exp(-2j * math.pi * frequency * period)  # z^-1, which no shape changes
+    room = np.empty((2 * plants.size, 2)), np.empty((plants.size, 3))
     for k in range(many.shape[1]):
         x = np.exp(many[:, k])
-        score, _ = _highest_gain(x, frequency, delayed, plants, kept, period, noise_torque, noise, delay, unseen_hz)
+        score, _ = _highest_gain(
+            x, frequency, delayed, plants, models, kept, period, noise_torque, noise, unseen_hz, room
+        )
         found[k] = -score
     return found

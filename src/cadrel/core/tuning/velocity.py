@@ -33,11 +33,11 @@ ACROSS = 15  # points across a peak, for the search
 MOST_SECTIONS = 2
 ROUNDS = 3  # of a search, each with one load more to bear
 EARNS = 1.05  # a section must raise the score's gain by a twentieth, or the simpler loop is kept
-INSIDE = (0.97, math.radians(1.5), 0.4)  # peak, phase and gain [dB] by which the search stays inside what is asked
+INSIDE = (0.985, math.radians(1.0), 0.2)  # peak, phase and gain [dB] by which the search stays inside what is asked
 USED_UP = 0.85  # of the ripple asked for, from which on noise is what binds
+NOISY = "the device's noise: the current ripple asked for at rest"
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
 STABLE = Kept(3.5, math.radians(16), 1.4)  # of a load lighter or heavier than measured: stable, by a clear distance
-DELAY = 1.75  # [velocity samples] of hold, calculation and current loop, for the bend of the phase
 UNSEEN_HZ = 1200.0  # a plant is rarely measured beyond; there the loop's gain stays below 1
 
 
@@ -165,9 +165,8 @@ def tune_velocity(
     """
     judge = _Judge(load, _windings(winding, working), asked, measured)
     plants = _plants(judge, gains, [])
-    delay = DELAY * gains.rates.velocity + gains.sensor.latency
     unseen = UNSEEN_HZ if measured is None or not measured.frequency.size else max(UNSEEN_HZ, measured.frequency[-1])
-    bounds = Bounds(delay=delay, unseen_hz=unseen, noise=noise, noise_torque=noise_torque, least_damping=least_damping)
+    bounds = Bounds(unseen_hz=unseen, noise=noise, noise_torque=noise_torque, least_damping=least_damping)
     best: tuple[float, Gains] | None = None
     start: FloatArray | None = None
     exploited: list[TwoMass] = []
@@ -269,7 +268,7 @@ def _limit(every: list[Margins], load: TwoMass, asked: Robustness, gains: Gains,
     made = gains.velocity_gain * torque_of_noise(shape_of(gains), gains.rates.velocity) * bounds.noise
     if math.isfinite(bounds.noise_torque) and made > USED_UP * bounds.noise_torque:
         # The margins bind as well then: filters are as low as they allow, for the noise's sake.
-        return "the device's noise: the current ripple asked for at rest"
+        return NOISY
     worst = max(every, key=lambda m: m.sensitivity_peak)
     return limiting_factor(worst, load, asked)
 

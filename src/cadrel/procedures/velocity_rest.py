@@ -1,0 +1,209 @@
+"""Gains under which the axis stands still: proposed, kicked, looked at, before anything is measured around them.
+
+No margin tells how a loop stands on its axis: a device that shows speed in steps, play and friction make it hunt above
+a gain that nobody can compute. To see it takes seconds, to measure around it half a minute: the gain is found first.
+"""
+
+import math
+from dataclasses import dataclass, replace
+
+from cadrel.core.axis.understanding import Robustness
+from cadrel.core.control import Gains, Winding
+from cadrel.core.identification import PlantFit, Play
+from cadrel.core.response import FrequencyResponse
+from cadrel.core.tuning import (
+    LEAST_DAMPING,
+    NOISY,
+    TuningRefused,
+    ease_for_settling,
+    noise_behind,
+    tune_position,
+    tune_velocity,
+)
+from cadrel.procedures.judging import (
+    at_rest_after_a_kick,
+    at_rest_after_a_stroke,
+    kick_size,
+    position_values,
+)
+from cadrel.procedures.plant_in_motion import PRECISE
+from cadrel.procedures.play import Closed, damping_of, rise_of
+from cadrel.procedures.session import Session
+from cadrel.procedures.velocity_report import velocity_values
+
+KICK = 0.05  # of the speed agreed to
+FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
+UNEXPLAINED, HEARD = 2.5, 1.0  # times the ripple that noise explains, and of the budget: beyond both it hunts
+CALM = 0.3  # damping of a section's poles at the least, for an axis that hunts
+WITHIN = 0.92  # of the ripple asked for, that a proposal may use: a look of a quarter second scatters by as much
+JUST = 1.1  # how much more noise is owed for, where it is mere noise
+MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
+MOST_LOOKS = 5  # proposals that are looked at before one is measured around
+NEAR = 1.3  # gain of a loop that hunts over that of one that rests, from which on one between them is looked at
+HUNTING = "hunting at rest: play, friction, or the steps of the device"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Seen:
+    """What a proposal rests on."""
+
+    measured: FrequencyResponse
+    fit: PlantFit
+    closed: Closed | None  # the resonance swung strongly
+    moved: float  # share by which the resonance moves with amplitude, beside its play
+    noise: float  # [rad/s] of the raw speed that a proposal must bear: the device's, or what hunting is owed for
+    device: float  # [rad/s] of it the device's own, as it stood under the loop from before
+    hunts: bool = False  # it trembles at rest by more than the noise explains
+
+    @property
+    def play(self) -> Play | None:
+        """The gap between motor and load, where one is seen."""
+        return self.closed.play if self.closed is not None and self.closed.play.is_seen else None
+
+    def asked(self, asked: Robustness) -> Robustness:
+        """Return what must be honoured on this plant."""
+        rise, damping = rise_of(self.closed, self.fit), damping_of(self.closed, self.fit)
+        return asked.where_it_moves(self.moved, rise=rise, damping=damping)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Looked:
+    """Gains that the axis was looked at with, at rest."""
+
+    gains: Gains
+    limited_by: str
+    noise: float  # [rad/s] of the raw speed that they were asked to bear
+    ripple: float  # [N·m] of torque at rest, rms
+    swings: int  # how often the drive halved them, the loop swinging ever wider
+    hunts: bool  # trembles by more than was asked, and by more than its noise explains
+    owed: float  # [rad/s] of the raw speed, that gains must bear which tremble less
+
+
+def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustness, *, known: Gains | None) -> Looked:
+    """Propose gains, look at the axis at rest, and propose anew until it stands still; the stiffest that does is left.
+
+    Where one rests and a quicker one hunts, one between them is looked at, as long as they lie far apart and looks are
+    left. Where none rests the last one is returned, in force as well.
+
+    Raises
+    ------
+    TuningRefused
+        The first proposal could not be made.
+    AxisStopped
+        The axis ran away under a proposal.
+    """
+    rests: Looked | None = None
+    hunting: Looked | None = None
+    noise, damping = seen.noise, CALM if seen.hunts else LEAST_DAMPING
+    for left in range(MOST_LOOKS - 1, -1, -1):
+        try:
+            looked = _look(session, before, seen, asked, noise=noise, damping=damping, known=known)
+        except TuningRefused:
+            if rests is None and hunting is None:
+                raise
+            break  # what was looked at is told with what it missed
+        if looked.hunts:
+            hunting = looked
+        else:
+            rests = looked
+        if not left or hunting is None:
+            break
+        if rests is None:
+            # What binds is not its own damping alone: sections that swing little are calmer between steps of a device.
+            noise, damping = max(noise, looked.owed), CALM
+            gain = f"{looked.gains.velocity_gain:.3g}"
+            session.note(
+                f"With a velocity gain of {gain} the axis hunts at rest ({_told(session, looked)}): less is tried."
+            )
+        else:
+            borne = max(hunting.noise, noise_behind(WITHIN * budget(session), hunting.gains))
+            if hunting.gains.velocity_gain < NEAR * rests.gains.velocity_gain or borne >= rests.noise:
+                break
+            noise, damping = math.sqrt(borne * rests.noise), LEAST_DAMPING
+        known = looked.gains
+    found = rests or hunting
+    assert found is not None
+    if hunting is not None and rests is not None:
+        session.note(
+            f"With a velocity gain of {rests.gains.velocity_gain:.3g} the axis rests, with "
+            f"{hunting.gains.velocity_gain:.3g} it hunts."
+        )
+        if rests.limited_by == NOISY:
+            found = replace(rests, limited_by=HUNTING)
+    session.write(velocity_values(found.gains))
+    return found
+
+
+def budget(session: Session) -> float:
+    """Return the ripple of torque at rest that was asked for. [N·m] rms"""
+    return session.axis.robustness.ripple * session.axis.motor.torque_constant * session.current_continuous
+
+
+def _told(session: Session, looked: Looked) -> str:
+    continuous = session.axis.motor.torque_constant * session.current_continuous
+    if looked.swings:
+        return "swinging ever wider until the drive halves its gains"
+    return f"{100 * looked.ripple / continuous:.3g} % of the continuous current"
+
+
+def _look(
+    session: Session, before: Gains, seen: Seen, asked: Robustness, *, noise: float, damping: float, known: Gains | None
+) -> Looked:
+    """Propose gains that bear so much noise, write them, and look how the axis stands with them."""
+    session.enter("computing the proposal", 0.45)
+    fit, working = seen.fit, Winding.from_drive(session.values)
+    trusted = seen.measured.precise(PRECISE)
+    tuning = tune_velocity(
+        fit.load, fit.winding, before, asked, measured=trusted, working=working, noise=noise,
+        noise_torque=WITHIN * budget(session), least_damping=damping, known=known,
+    )  # fmt: skip
+    settling = session.axis.goal.settling_time
+    if asked.matters != "disturbance" and settling:
+        tuning = ease_for_settling(
+            tuning, fit.load, fit.winding, asked, settling=settling, measured=trusted, working=working
+        )
+    session.write(velocity_values(tuning.gains))
+    session.enter("looking how it stands", 0.5)
+    before_it = session.swings
+    ripple, _ = at_rest_after_a_kick(
+        session, "velocity", KICK * session.consent.speed, load_swings_hz=fit.load.antiresonance_hz
+    )
+    around = _ripple_around(session, seen, tuning.gains, asked)
+    ripple = ripple if around is None else max(ripple, around)
+    swings = session.swings - before_it
+    explained = seen.device / noise_behind(1.0, tuning.gains)
+    hunts = swings > 0 or ripple > max(UNEXPLAINED * explained, HEARD * budget(session))
+    # Of a loop that had to be halved the ripple was read at half the gains: it owes the whole budget at least.
+    trembles = max(ripple, budget(session)) if swings else ripple
+    owed = noise_behind(min(trembles, MOST_AT_ONCE * budget(session)), tuning.gains)
+    return Looked(
+        gains=tuning.gains, limited_by=tuning.limited_by, noise=noise, ripple=ripple, swings=swings, hunts=hunts,
+        owed=(FIRMLY if hunts else JUST) * owed,
+    )  # fmt: skip
+
+
+def _ripple_around(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> float | None:
+    """Return the ripple of torque at rest with a position loop around the proposal; None where none can be. [N·m]
+
+    A velocity loop may stand still by itself and hunt between the steps of its device once a position is held, or set
+    a load swinging behind its play once a move is fed forward: the position loop could mend that only by holding
+    nothing.
+    """
+    try:
+        around, _ = tune_position(
+            seen.fit.load, seen.fit.winding, gains, asked, measured=seen.measured.precise(PRECISE),
+            working=Winding.from_drive(session.values), settling=session.axis.goal.settling_time,
+        )  # fmt: skip
+    except TuningRefused:
+        return None  # the position loop's own run says so
+    changes = position_values(around)
+    kept = {k: session.values[k] for k in changes}
+    session.write(changes)
+    try:
+        kicked, _ = at_rest_after_a_kick(
+            session, "position", kick_size(session, around.position_gain),
+            load_swings_hz=seen.fit.load.antiresonance_hz,
+        )  # fmt: skip
+        return max(kicked, at_rest_after_a_stroke(session)[0])
+    finally:
+        session.write(kept)

@@ -1,0 +1,121 @@
+"""Which gains are looked at, at rest, one after the other, and which of them are left in force.
+
+The looks themselves are scripted here: an axis that hunts above a gain. What a look does to an axis is tested through
+the whole run.
+"""
+
+from collections.abc import Callable
+from types import SimpleNamespace
+from typing import Any
+
+import pytest
+
+from cadrel.core.axis.understanding import Robustness
+from cadrel.core.control import Gains
+from cadrel.core.tuning import LEAST_DAMPING, NOISY, TuningRefused, noise_behind
+from cadrel.procedures import velocity_rest
+from cadrel.procedures.velocity_rest import (
+    CALM,
+    FIRMLY,
+    HUNTING,
+    MOST_LOOKS,
+    NEAR,
+    WITHIN,
+    Looked,
+    Seen,
+    proposed_to_rest,
+)
+
+START = Gains(
+    current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.1, velocity_reset=0.05, feedback_filter_hz=800,
+    torque_filter_hz=1200,
+)  # fmt: skip
+ASKED = Robustness(phase_margin=0.8, gain_margin_db=8.0, sensitivity_peak=1.8, ripple=0.1)
+BUDGET = 0.1  # [N·m]: a tenth of 1 A at 1 N·m/A
+
+
+class Bench:
+    """As much of a session as the looks need."""
+
+    def __init__(self) -> None:
+        self.notes: list[str] = []
+        self.written: dict[str, float] = {}
+        self.current_continuous = 1.0
+        self.axis = SimpleNamespace(robustness=ASKED, motor=SimpleNamespace(torque_constant=1.0))
+
+    def note(self, text: str) -> None:
+        self.notes.append(text)
+
+    def write(self, values: dict[str, float]) -> None:
+        self.written.update(values)
+
+
+def seen(noise: float, *, hunts: bool = False) -> Seen:
+    return Seen(measured=None, fit=None, closed=None, moved=0.0, noise=noise, device=noise, hunts=hunts)  # type: ignore[arg-type]
+
+
+@pytest.fixture
+def looks(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Looked, Bench, list[dict[str, Any]]]]:
+    """Look at an axis that hunts above a gain; a proposal has the gain that its noise leaves within the budget."""
+
+    def run(above: float, *, first: float = 1.0, hunts: bool = False) -> tuple[Looked, Bench, list[dict[str, Any]]]:
+        made: list[dict[str, Any]] = []
+        shape = noise_behind(1.0, START.with_(velocity_gain=1.0))  # [rad/s] per N·m at gain 1
+
+        def look(
+            session: Bench, before: Gains, given: Seen, asked: Any, *, noise: float, damping: float, known: Any
+        ) -> Looked:
+            gain = min(first, WITHIN * BUDGET * shape / noise)
+            gains = START.with_(velocity_gain=gain)
+            hunting = gain > above
+            ripple = 3 * BUDGET if hunting else 0.5 * BUDGET
+            made.append({"gain": gain, "damping": damping, "hunts": hunting})
+            session.write({"velocity.gain": gain})
+            return Looked(
+                gains=gains, limited_by=NOISY if gain < first else "the delay", noise=noise, ripple=ripple, swings=0,
+                hunts=hunting, owed=FIRMLY * noise_behind(ripple, gains),
+            )  # fmt: skip
+
+        monkeypatch.setattr(velocity_rest, "_look", look)
+        bench = Bench()
+        found = proposed_to_rest(bench, START, seen(1e-3 * shape, hunts=hunts), ASKED, known=None)  # type: ignore[arg-type]
+        return found, bench, made
+
+    return run
+
+
+def test_what_rests_at_once_is_looked_at_once(looks) -> None:
+    found, bench, made = looks(above=2.0)
+    assert len(made) == 1 and found.gains.velocity_gain == 1.0 and not bench.notes
+    assert made[0]["damping"] == LEAST_DAMPING
+
+
+def test_an_axis_that_was_seen_hunting_is_proposed_calm_sections_from_the_first(looks) -> None:
+    assert looks(above=2.0, hunts=True)[2][0]["damping"] == CALM
+
+
+@pytest.mark.parametrize("above", [0.9, 0.5, 0.2])
+def test_the_highest_gain_that_rests_is_closed_in_on_from_both_sides(looks, above: float) -> None:
+    found, bench, made = looks(above=above)
+    assert not found.hunts and found.gains.velocity_gain <= above
+    hunting = min(look["gain"] for look in made if look["hunts"])
+    assert hunting < NEAR * found.gains.velocity_gain or len(made) == MOST_LOOKS
+    assert bench.written["velocity.gain"] == found.gains.velocity_gain
+    assert found.limited_by == HUNTING  # and not the device's noise, which is far below
+    assert any("rests" in note and "hunts" in note for note in bench.notes)
+
+
+def test_one_that_never_rests_is_returned_as_it_is(looks) -> None:
+    found, bench, made = looks(above=0.0)
+    assert found.hunts and len(made) == MOST_LOOKS
+    gains = [look["gain"] for look in made]
+    assert gains == sorted(gains, reverse=True) and bench.written["velocity.gain"] == gains[-1]
+
+
+def test_a_first_proposal_that_cannot_be_made_is_refused(monkeypatch: pytest.MonkeyPatch) -> None:
+    def refused(*_: Any, **__: Any) -> Looked:
+        raise TuningRefused(asked="this", limit="that")
+
+    monkeypatch.setattr(velocity_rest, "_look", refused)
+    with pytest.raises(TuningRefused):
+        proposed_to_rest(Bench(), START, seen(1.0), ASKED, known=None)  # type: ignore[arg-type]

@@ -15,6 +15,7 @@ from cadrel.core.control import Gains
 from cadrel.core.tuning import LEAST_DAMPING, NOISY, TuningRefused, noise_behind
 from cadrel.procedures import velocity_rest
 from cadrel.procedures.velocity_rest import (
+    BACK_OFF,
     CALM,
     FIRMLY,
     HUNTING,
@@ -99,7 +100,9 @@ def test_the_highest_gain_that_rests_is_closed_in_on_from_both_sides(looks, abov
     found, bench, made = looks(above=above)
     assert not found.hunts and found.gains.velocity_gain <= above
     hunting = min(look["gain"] for look in made if look["hunts"])
-    assert hunting < NEAR * found.gains.velocity_gain or len(made) == MOST_LOOKS
+    resting = max(look["gain"] for look in made if not look["hunts"])
+    assert hunting < NEAR * resting or len(made) == MOST_LOOKS
+    assert found.gains.velocity_gain == pytest.approx(min(resting, hunting / BACK_OFF))
     assert bench.written["velocity.gain"] == found.gains.velocity_gain
     assert found.limited_by == HUNTING  # and not the device's noise, which is far below
     assert any("rests" in note and "hunts" in note for note in bench.notes)

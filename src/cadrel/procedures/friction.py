@@ -29,7 +29,8 @@ COURSE = 3  # degree of the polynomial that a speed follows while it is recorded
 SMOOTHED = 0.004  # [s] over which a torque is meant before its peak is read
 MOVED = math.radians(0.5)  # of the motor: an axis that has come so far has broken away
 APPROACH = 0.1  # of the speed agreed to, between what is measured
-NO_SURER = 0.02  # of breakaway: two places that agree by chance are no surer than that
+NO_SURER = 0.08  # of breakaway: places may agree by chance, and an axis that creeps before it is freed holds less
+ALIKE = 0.005  # of the friction at a speed: parts of a stretch that agree by chance are no surer than that
 GOES_ON = 0.4  # of the travel agreed to, that a freed axis may go
 PLACES = (-0.5, -0.2, 0.2, 0.5)  # of half the travel, where it is freed from rest: friction is not alike everywhere
 ROSE = 0.5  # [s] in which the slow speed is asked for: torque rises slowly beside how fast it is read
@@ -88,7 +89,8 @@ def run_friction(session: Session) -> Outcome:
         raise TooFewSpeeds(seen=len(points), tried=len(speeds))
     curve = fit_friction(
         np.array([p.speed for p in points]), np.array([p.friction.value for p in points]),
-        np.array([p.friction.std for p in points]), breakaway=held, uneven=np.array([p.uneven for p in points]),
+        np.array([math.hypot(p.friction.std, ALIKE * p.friction.value) for p in points]), breakaway=held,
+        uneven=np.array([p.uneven for p in points]),
     )  # fmt: skip
     session.enter("done", 1.0)
     return _outcome(session, points, held, curve, last, freed)

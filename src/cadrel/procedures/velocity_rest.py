@@ -17,6 +17,7 @@ from cadrel.core.tuning import (
     TuningRefused,
     ease_for_settling,
     noise_behind,
+    softened,
     tune_position,
     tune_velocity,
 )
@@ -40,6 +41,7 @@ JUST = 1.1  # how much more noise is owed for, where it is mere noise
 MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
 MOST_LOOKS = 5  # proposals that are looked at before one is measured around
 NEAR = 1.3  # gain of a loop that hunts over that of one that rests, from which on one between them is looked at
+BACK_OFF = 1.15  # gain of a loop that hunts over that of the one left in force, at the least
 HUNTING = "hunting at rest: play, friction, or the steps of the device"
 
 
@@ -83,7 +85,7 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
     """Propose gains, look at the axis at rest, and propose anew until it stands still; the stiffest that does is left.
 
     Where one rests and a quicker one hunts, one between them is looked at, as long as they lie far apart and looks are
-    left. Where none rests the last one is returned, in force as well.
+    left; from the one that hunts some room is kept in the end. Where none rests the last one is returned, in force too.
 
     Raises
     ------
@@ -129,7 +131,10 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
             f"{hunting.gains.velocity_gain:.3g} it hunts."
         )
         if rests.limited_by == NOISY:
-            found = replace(rests, limited_by=HUNTING)
+            found = replace(found, limited_by=HUNTING)
+        beside = hunting.gains.velocity_gain / rests.gains.velocity_gain
+        if beside < BACK_OFF:
+            found = replace(found, gains=softened(rests.gains, max(beside, 1.0) / BACK_OFF), limited_by=HUNTING)
     session.write(velocity_values(found.gains))
     return found
 

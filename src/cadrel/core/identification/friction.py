@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.optimize import nnls
 
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.estimated import Estimated
@@ -11,10 +12,9 @@ from cadrel.core.parameters import field_of
 
 FloatArray = NDArray[np.float64]
 FEWEST = 4  # speeds from which a curve is fitted
-SPEEDS_TRIED = 120  # of the Stribeck speed, between the slowest and the fastest measured
-WIDER = f"Raise {field_of('procedure.travel')}."
-LATEST = 0.2  # of the fastest speed, at which breakaway has faded to 1/e
-SEEN, FEWEST_BENT = 2.0, 2  # times the Stribeck speed, below which so many speeds must lie
+FIGURES = 4  # of the curve
+SLOWER, FASTER, SPEEDS_TRIED = 0.1, 2.0, 150  # Stribeck speeds, over the slowest and the fastest measured; and how many
+KNOWN = 0.5  # deviation of its logarithm, from which on a Stribeck speed is not told
 CLEAR = 2.0  # deviations by which breakaway stands above sliding, or it is not named
 
 
@@ -61,10 +61,10 @@ def fit_friction(
     Notes
     -----
     T(v) = Tc + (Ts - Tc) exp(-(v/vs)²) + B v (C. Canudas de Wit, H. Olsson, K. J. Åström, P. Lischinsky, IEEE Trans.
-    Automatic Control 40 (1995) 419-425, from memory). For every vs the rest is linear: all are tried on a grid, and the
-    least weighted residual is taken. Deviations are those of the linearised fit with vs among its figures, grown where
-    the residual is larger than the points' own. Where the rise towards rest does not stand out, or no speeds show how
-    it fades, Tc and B are fitted alone and breakaway is what was measured.
+    Automatic Control 40 (1995) 419-425, from memory). For every vs the rest is linear, none of it below nought (C. L.
+    Lawson, R. J. Hanson, Solving Least Squares Problems, 1974; SciPy's). All vs on a grid are tried, from far below the
+    slowest speed to beyond the fastest, and each counts by its likelihood: what the speeds do not tell apart is doubt
+    of every figure (model averaging: J. A. Hoeting and others, Statistical Science 14 (1999) 382-417, from memory).
     """
     if len(speed) < FEWEST:
         raise UnusableInput(
@@ -84,65 +84,35 @@ def _fitted(speed: FloatArray, torque: FloatArray, std: FloatArray, breakaway: E
     if breakaway is not None:
         v, y = np.append(v, 0.0), np.append(y, breakaway.value)
         w = np.append(w, 1 / max(breakaway.std, 1e-12))
-    curved = _curved(v, y, w, float(speed.min()), float(speed.max()))
-    if curved is not None:
-        return curved
-    # The rest is what slides: breakaway then is one more doubt, not a point.
-    n = len(speed)
-    a = np.stack([np.ones(n), v[:n]], axis=1)
-    found, cov = _weighted(a, y[:n], w[:n])
-    sliding = Estimated(float(found[0]), float(np.sqrt(cov[0, 0])))
-    if breakaway is not None and not breakaway.value - sliding.value > CLEAR * np.hypot(breakaway.std, sliding.std):
-        breakaway = None
-    return FrictionCurve(
-        sliding=sliding, viscous=Estimated(float(found[1]), float(np.sqrt(cov[1, 1]))), breakaway=breakaway,
-        stribeck_speed=None,
-    )  # fmt: skip
+    grid = np.geomspace(SLOWER * float(speed.min()), FASTER * float(speed.max()), SPEEDS_TRIED)
+    found, doubt, left = np.empty((len(grid), 3)), np.empty((len(grid), 3, 3)), np.empty(len(grid))
+    for k, vs in enumerate(grid):
+        a = np.stack([np.ones_like(v), v, np.exp(-((v / vs) ** 2))], axis=1) * w[:, None]
+        scale = np.maximum(np.linalg.norm(a, axis=0), 1e-12)
+        x, residual = nnls(a / scale, y * w)
+        found[k], left[k] = x / scale, residual**2
+        used = np.array([True, True, x[2] > 0.0])  # what is nought because it may not be less is no surer for that
+        doubt[k] = 0.0
+        doubt[k][np.ix_(used, used)] = np.linalg.pinv(a[:, used].T @ a[:, used])
+    grown = max(float(left.min()) / max(len(v) - FIGURES, 1), 1.0)
+    share = np.exp(-0.5 * (left - left.min()) / grown)
+    share /= share.sum()
 
+    def averaged(values: FloatArray, variance: FloatArray) -> Estimated:
+        mean = float(share @ values)
+        return Estimated(mean, float(np.sqrt(share @ (grown * variance + (values - mean) ** 2))))
 
-def _curved(v: FloatArray, y: FloatArray, w: FloatArray, slowest: float, fastest: float) -> FrictionCurve | None:
-    """The fit with a Stribeck speed; None where breakaway does not stand out."""
-    if len(v) < FEWEST + 1:
-        return None
-    best: tuple[float, float, FloatArray] | None = None
-    latest = LATEST * fastest  # what fades over most of the range is not told from what grows with speed
-    if not latest > 0.5 * slowest:
-        return None
-    for vs in np.geomspace(0.5 * slowest, latest, SPEEDS_TRIED):
-        a = np.stack([np.ones_like(v), v, np.exp(-((v / vs) ** 2))], axis=1)
-        found, *_ = np.linalg.lstsq(a * w[:, None], y * w, rcond=None)
-        left = float((((a @ found - y) * w) ** 2).sum())
-        if best is None or left < best[0]:
-            best = (left, float(vs), np.asarray(found, dtype=np.float64))
-    assert best is not None
-    _, vs, found = best
-    measured = v[v > 0.0]
-    if vs >= 0.999 * latest or np.count_nonzero(measured < SEEN * vs) < FEWEST_BENT:
-        return None  # it fades later than that, or below the slowest speed at which the axis turned evenly
-    bend = np.exp(-((v / vs) ** 2))
-    slopes = np.stack([np.ones_like(v), v, bend, found[2] * bend * 2 * v**2 / vs**3], axis=1)
-    _, cov = _weighted(slopes, slopes @ np.array([*found, 0.0]), w, left=best[0])
-    std = np.sqrt(np.diag(cov))
-    if not found[2] > CLEAR * std[2]:
-        return None
-    held = float(found[0] + found[2])
+    rise = averaged(found[:, 2], doubt[:, 2, 2])
+    held = averaged(found[:, 0] + found[:, 2], doubt[:, 0, 0] + doubt[:, 2, 2] + 2 * doubt[:, 0, 2])
+    fades = averaged(np.log(grid), np.zeros(len(grid)))
+    rises = rise.value > CLEAR * rise.std
+    vs = float(np.exp(fades.value))
     return FrictionCurve(
-        sliding=Estimated(float(found[0]), float(std[0])),
-        viscous=Estimated(float(found[1]), float(std[1])),
-        breakaway=Estimated(held, float(np.sqrt(max(cov[0, 0] + cov[2, 2] + 2 * cov[0, 2], 0.0)))),
-        stribeck_speed=Estimated(vs, float(std[3])),
+        sliding=averaged(found[:, 0], doubt[:, 0, 0]),
+        viscous=averaged(found[:, 1], doubt[:, 1, 1]),
+        breakaway=held if rises else None,
+        stribeck_speed=Estimated(vs, vs * fades.std) if rises and fades.std < KNOWN else None,
     )
-
-
-def _weighted(
-    a: FloatArray, y: FloatArray, w: FloatArray, *, left: float | None = None
-) -> tuple[FloatArray, FloatArray]:
-    """Weighted least squares and its covariance, grown where the residual is larger than the points' own doubt."""
-    found, *_ = np.linalg.lstsq(a * w[:, None], y * w, rcond=None)
-    residual = float((((a @ found - y) * w) ** 2).sum()) if left is None else left
-    free = max(len(y) - a.shape[1], 1)
-    cov = np.linalg.pinv((a * w[:, None]).T @ (a * w[:, None])) * max(residual / free, 1.0)
-    return np.asarray(found, dtype=np.float64), np.asarray(cov, dtype=np.float64)
 
 
 def friction_both_ways(

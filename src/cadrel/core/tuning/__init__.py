@@ -21,6 +21,7 @@ from cadrel.core.tuning.velocity import (
     VelocityTuning,
     limiting_factor,
     noise_behind,
+    softened,
     spread_of,
     tune_velocity,
 )
@@ -42,6 +43,7 @@ __all__ = [
     "predict_loop",
     "predict_stop",
     "quicker",
+    "softened",
     "spread_of",
     "tune_current",
     "tune_position",

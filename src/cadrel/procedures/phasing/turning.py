@@ -48,7 +48,7 @@ CURRENT_TOLERANCE = 0.4  # of what was told; an open phase is off by all of it a
 SAME_PLACE, FELL_BACK = math.radians(15), math.radians(90)  # electrical, at a stop that is met again
 INDEX_TOLERANCE = 0.02  # of the counts of a turn: an index is as wide as a count or two
 COARSE_FREE = math.radians(55)  # the same, seen by Halls alone
-DRIFT_TO_NAME = math.radians(10)  # electrical
+DRIFT_TO_NAME, DRIFT_BEYOND_DOUBT = math.radians(10), math.radians(40)  # electrical
 BREAKAWAY = 1.6  # a shaft may rest as far from the vector as breakaway holds it, and turns with the lag of sliding
 
 
@@ -517,7 +517,10 @@ def _slack(session: Session, turning: Turning) -> list[Named]:
     drift = end - float(turning.shaft(up)[0]) - turned
     # At the end of the way down the shaft stands behind by the lag; where the way up began it may stand either side.
     if abs(drift) > BREAKAWAY * 2 * turning.lag + DRIFT_TO_NAME + 2 * _circle_error(session, down):
-        return [faults.counts_lost(abs(drift))]
+        if abs(drift) < DRIFT_BEYOND_DOUBT:
+            drift = _drift_of_another_turn(session, turning)
+        if abs(drift) > DRIFT_TO_NAME:
+            return [faults.counts_lost(abs(drift))]
     if 2 * turning.lag < WIDTH_TO_LOOK:
         return []
     other = min(STRONGER * turning.current, strongest(session))
@@ -541,6 +544,20 @@ def _slack(session: Session, turning: Turning) -> list[Named]:
     if play > PLAY_TO_NAME:
         session.note("The shaft sticks and slips: play of the coupling could not be told from friction.")
     return []
+
+
+def _drift_of_another_turn(session: Session, turning: Turning) -> float:
+    """Return what the shaft is off by after one more way forward and back, from where it stood before. [rad]
+
+    Where the first way began it may have stood anywhere that friction and the load held it. Two ways back end alike.
+    """
+    top, low = float(turning.up["vector_angle"][-1]), float(turning.down["vector_angle"][-1])
+    slow = unhurried(TURN * SLOW_TURN, abs(top - low), turning.swing)
+    before = session.look()["counts"]
+    for angle in (top, low):
+        sweep(session, angle, slow, turning.current, "forward and back once more", 0.33, swing=turning.swing)
+    wait_until_still(session)
+    return float(turning.pairs * (session.look()["counts"] - before) * turning.per_count)
 
 
 def _second(session: Session, turning: Turning) -> list[Named]:

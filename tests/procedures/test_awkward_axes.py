@@ -24,7 +24,9 @@ from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth, SimulatedDrive, rated_torque
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import PROCEDURES, Outcome, Session
+from cadrel.procedures.phasing.faults import WiredWrongly
 from cadrel.procedures.route import RouteResult, load_project_values
+from tests.conftest import rig_of, values_of
 
 
 def springy(truth: RigTruth, *, ratio: float, anti_hz: float, damping: float = 0.03) -> dict[str, Any]:
@@ -119,6 +121,26 @@ def test_a_heavy_hanging_load_goes_along_with_the_vector_and_does_not_fall() -> 
     assert outcomes["commutation"].verdict is not None and outcomes["commutation"].verdict.is_proven
     assert abs(true_error(simulated)) < 6.0
     assert "guard" not in {e["kind"] for e in simulated.events}, "it never left the room agreed to"
+
+
+def test_a_shaft_that_friction_held_where_the_vector_began_has_lost_no_counts() -> None:
+    # One pole pair, a load that hangs, breakaway half again of sliding: 11 degrees apart, before and after one turn.
+    truth, simulated, outcomes = found_on(8228, 9, ("commutation",))
+    assert truth.torque_load != 0.0 and truth.pole_pairs == 1
+    assert outcomes["commutation"].verdict is not None and outcomes["commutation"].verdict.is_proven
+    assert abs(true_error(simulated)) < 3.0
+
+
+@pytest.mark.parametrize("slip", [0.03, 0.05])
+def test_a_coupling_that_slips_loses_as_much_on_every_turn(slip: float) -> None:
+    truth, values = rig_of("tile-pusher", coupling_slip=slip), values_of("tile-pusher")
+    simulated = SimulatedDrive("axis", truth, seed=4)
+    service = DriveService({"axis": simulated})
+    drive, axis = LinkedDrive(LocalLink(service.answer, service.advance), "axis"), understand(values)
+    sent = load_project_values(drive, values, owner="test")
+    procedure = PROCEDURES["commutation"]
+    with pytest.raises(WiredWrongly, match=r"Counts are lost, or the coupling"):
+        procedure.run(Session(drive=drive, axis=axis, consent=procedure.consent(axis, sent), plant=IdentifiedPlant()))
 
 
 def test_friction_that_changes_along_the_travel_leaves_an_inertia_with_its_doubt() -> None:

@@ -165,8 +165,9 @@ def _look(
     settling = session.axis.goal.settling_time
     if asked.matters != "disturbance" and settling:
         tuning = ease_for_settling(
-            tuning, fit.load, fit.winding, asked, settling=settling, measured=trusted, working=working
-        )
+            tuning, fit.load, fit.winding, asked, settling=settling, measured=trusted, working=working, noise=noise,
+            noise_torque=WITHIN * budget(session), least_damping=damping,
+        )  # fmt: skip
     session.write(velocity_values(tuning.gains))
     session.enter("looking how it stands", 0.5)
     before_it = session.swings

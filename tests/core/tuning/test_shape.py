@@ -37,7 +37,14 @@ def gains_of(x: np.ndarray, gain: float, *sections: Section) -> Gains:
     return START.with_(velocity_gain=gain, velocity_reset=float(x[0]), sections=sections)
 
 
-def borne(x: np.ndarray, *, noise_torque: float = math.inf, noise: float = 0.0, kept: Kept = KEPT) -> float:
+def borne(
+    x: np.ndarray,
+    *,
+    noise_torque: float = math.inf,
+    noise: float = 0.0,
+    kept: Kept = KEPT,
+    most_gain: float = math.inf,
+) -> float:
     plants = Plants.of(GRID, [(velocity_plant(LOAD, WINDING, START, GRID), kept)], None)
     return float(
         highest_gain(
@@ -50,6 +57,7 @@ def borne(x: np.ndarray, *, noise_torque: float = math.inf, noise: float = 0.0, 
             noise_torque,
             noise,
             1999.0,
+            most_gain,
         )[1]
     )
 
@@ -97,7 +105,16 @@ def test_a_loop_may_cross_over_more_than_once_where_its_phase_holds_the_resonanc
     plants = Plants.of(GRID, [(velocity_plant(soft, WINDING, START, GRID), KEPT)], None)
     gain = float(
         highest_gain(
-            x, plants.frequency, plants.values, plants.models, plants.kept, START.rates.velocity, math.inf, 0.0, 1999.0
+            x,
+            plants.frequency,
+            plants.values,
+            plants.models,
+            plants.kept,
+            START.rates.velocity,
+            math.inf,
+            0.0,
+            1999.0,
+            math.inf,
         )[1]
     )
     lead = Section(zero_hz=600.0, zero_damping=0.9, pole_hz=1500.0, pole_damping=0.85)

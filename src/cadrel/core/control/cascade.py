@@ -227,6 +227,12 @@ def spectral_radius(loop: LoopName, load: TwoMass, winding: Winding, gains: Gain
     return loop_block(loop, load, winding, gains, closed=True).spectral_radius()
 
 
+def unstable_pairs(load: TwoMass, winding: Winding, gains: Gains) -> int:
+    """Return how many pairs of the velocity plant's own poles lie outside the unit circle, its loop open."""
+    poles = np.linalg.eigvals(plant_block(load, winding, gains).a)
+    return int(np.count_nonzero((np.abs(poles) > 1.0) & (poles.imag > 0.0)))
+
+
 def step_response(
     loop: LoopName, load: TwoMass, winding: Winding, gains: Gains, *, duration: float
 ) -> tuple[FloatArray, FloatArray]:

@@ -14,11 +14,13 @@ from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, TwoMass, Winding
 from cadrel.core.response.estimate import FrequencyResponse
 from cadrel.core.tuning.position import SWINGS, tune_position
-from cadrel.core.tuning.velocity import TuningRefused, VelocityTuning, keeps_what_is_asked, softened
+from cadrel.core.tuning.shape import LEAST_DAMPING
+from cadrel.core.tuning.velocity import TuningRefused, VelocityTuning, keeps_what_is_asked, softened, tune_velocity
 
 DECAYS = 6.0  # time constants of the position loop in the settling time asked for: what a move leaves is gone then
 HALF = 0.5  # of the highest position gain that any softness gives: where less than `DECAYS` is to be had, that will do
-SHARES = tuple(float(x) for x in np.geomspace(1.0, 0.1, 7))  # of the stiffest loop's gain, that are looked at
+SHARES = tuple(float(x) for x in np.geomspace(1.0, 0.01, 13))  # of the stiffest loop's gain, that are looked at
+SIMPLER = 1  # sections of a loop made for little gain
 HALVINGS = 2  # of the span between two of them
 EASED = "the load, which swings behind its shaft: with a stiffer motor the position loop could not settle in time"
 
@@ -32,6 +34,9 @@ def ease_for_settling(
     settling: float,
     measured: FrequencyResponse | None = None,
     working: Winding | None = None,
+    noise: float = 0.0,
+    noise_torque: float = math.inf,
+    least_damping: float = LEAST_DAMPING,
 ) -> VelocityTuning:
     """Return a velocity loop soft enough for a position loop that settles in time; the same where it is.
 
@@ -39,7 +44,7 @@ def ease_for_settling(
     ----------
     tuning : VelocityTuning
         The stiffest velocity loop, of `tune_velocity`.
-    load, winding, asked, measured, working
+    load, winding, asked, measured, working, noise, noise_torque, least_damping
         As that was tuned on.
     settling : float
         Asked for after a planned move. [s]
@@ -50,35 +55,53 @@ def ease_for_settling(
     the position gain below `DECAYS` over the settling time, the velocity gain is lowered, its integral gain with the
     square of that, to the largest at which the position gain is had. Where no softness gives as much, half of the
     highest there is will do: the last of it costs more stiffness than it is worth. Everything that was asked of the
-    velocity loop holds with the softer one as well.
+    velocity loop holds with the softer one as well: where its shape does not bear so little gain, another is sought.
     """
 
-    def bears(share: float) -> tuple[float, str, Gains]:
-        softer = softened(tuning.gains, share)
-        if share < 1.0 and not keeps_what_is_asked(softer, load, winding, asked, measured=measured, working=working):
-            return 0.0, "", softer
+    def position_gain(gains: Gains) -> tuple[float, str]:
         try:
             around, limit = tune_position(
-                load, winding, softer, asked, measured=measured, working=working, settling=settling
+                load, winding, gains, asked, measured=measured, working=working, settling=settling
             )
         except TuningRefused:
-            return 0.0, SWINGS, softer
-        return around.position_gain, limit, softer
+            return 0.0, SWINGS
+        return around.position_gain, limit
 
-    stiff = bears(1.0)
-    if stiff[0] >= DECAYS / settling or stiff[1] != SWINGS:
+    def softer(share: float) -> tuple[float, Gains]:
+        """Position gain and loop: the same shape with less gain if that keeps what is asked, or a simpler one."""
+        gains = softened(tuning.gains, share)
+        if not keeps_what_is_asked(gains, load, winding, asked, measured=measured, working=working):
+            try:
+                gains = tune_velocity(
+                    load, winding, gains, asked, measured=measured, working=working, noise=noise,
+                    noise_torque=noise_torque, least_damping=least_damping, most_gain=gains.velocity_gain,
+                    most_sections=SIMPLER,
+                ).gains  # fmt: skip
+            except TuningRefused:
+                return 0.0, gains
+        return position_gain(gains)[0], gains
+
+    stiff, limit = position_gain(tuning.gains)
+    if stiff >= DECAYS / settling or limit != SWINGS:
         return tuning
-    tried = [stiff, *(bears(share) for share in SHARES[1:])]
-    wanted = min(DECAYS / settling, HALF * max(kv for kv, _, _ in tried))
-    first = next(k for k, (kv, _, _) in enumerate(tried) if kv >= wanted)
-    if first == 0:
+    # About how soft it has to be follows from the same shape, whatever margins that has.
+    about = [stiff, *(position_gain(softened(tuning.gains, share))[0] for share in SHARES[1:])]
+    wanted = min(DECAYS / settling, HALF * max(about))
+    best, stiffer, found = (stiff, tuning.gains), 1.0, stiff >= wanted
+    for kv, share in zip(about[1:], SHARES[1:], strict=True):
+        if found:
+            break
+        tried = softer(share) if kv >= wanted else (0.0, tuning.gains)
+        best = max(best, tried, key=lambda one: one[0])
+        found = tried[0] >= wanted
+        stiffer, softest = (stiffer, share) if found else (share, share)
+    if best[1] is tuning.gains:
         return tuning
-    best, low, high = tried[first], math.log(SHARES[first]), math.log(SHARES[first - 1])
-    for _ in range(HALVINGS):
-        middle = 0.5 * (low + high)
-        between = bears(math.exp(middle))
-        if between[0] >= wanted:
-            best, low = between, middle
+    for _ in range(HALVINGS if found else 0):
+        middle = math.sqrt(stiffer * softest)
+        tried = softer(middle)
+        if tried[0] >= wanted:
+            best, softest = tried, middle
         else:
-            high = middle
-    return replace(tuning, gains=best[2], limited_by=EASED)
+            stiffer = middle
+    return replace(tuning, gains=best[1], limited_by=EASED)

@@ -8,7 +8,7 @@ import math
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import differential_evolution
+from scipy.optimize import OptimizeResult, differential_evolution
 
 from cadrel.core.control import Gains, TwoMass
 from cadrel.core.control.filters import Section
@@ -26,6 +26,10 @@ FIGURES = {  # bounds of a shape's figures: reset time [s], filters [Hz], a sect
 }  # fmt: skip
 DIGITS = 4  # of a proposed figure: what is read and typed again
 BELOW, INVERSE = 0.93, 1.35  # times resonance and antiresonance, where zeros and poles that answer them end up
+# What a second section begins with beside one that answers the resonance: zeros and poles, each a frequency [Hz] and a
+# damping, and how far their logarithms are strewn. Below the crossover it is a lag, near the filters a lead.
+LAG = ((80.0, 0.3), (0.62, 0.2), (65.0, 0.1), (1.8, 0.2))
+LEAD = ((550.0, 0.3), (0.82, 0.2), (1500.0, 0.1), (0.9, 0.2))
 MOST_LEAD = 3.0  # poles over zeros: beyond, a section is a differentiator
 
 
@@ -41,10 +45,10 @@ def _box(load: TwoMass, bounds: Bounds, sections: int) -> list[tuple[float, floa
 def evolved(
     load: TwoMass, plants: Plants, bounds: Bounds, gains: Gains, sections: int, start: FloatArray | None
 ) -> FloatArray:
-    """Return the best shape of a structure, begun where the simpler one ended; the better of two evolutions.
+    """Return the best shape of a structure, begun where the simpler one ended; the best of some evolutions.
 
-    A crowd that holds both good beginnings of a section - a notch, and the inverse of the two masses - forgets one of
-    them within some generations, now this one, now that: each has a crowd of its own.
+    A crowd that holds several good beginnings of a section - a notch, the inverse of the two masses, a lag below the
+    crossover - forgets all but one of them within some generations, now this one, now that: each has its own crowd.
     """
     box = _box(load, bounds, sections)
     rng = np.random.default_rng(SEED)
@@ -60,6 +64,8 @@ def evolved(
         _begun_at_notch(crowds[0], start, box, load, rng)
         if load.resonance_hz is not None and load.antiresonance_hz is not None:
             crowds.append(_begun_at_inverse(_strewn(box, sections, rng), start, load, bounds, rng))
+        if sections > 1:
+            crowds.append(_begun_at_lag(_strewn(box, sections, rng), start, rng))
     found = [_evolve(crowd, box, plants, bounds, gains, GENERATIONS[sections]) for crowd in crowds]
     return min(found, key=lambda one: one[1])[0]
 
@@ -90,7 +96,7 @@ def _begun_at_inverse(
     """Let half of a crowd begin with one section the inverse of the two masses.
 
     Its zeros lie below where they resonate, its poles above where the load stands against the motor, both hardly
-    damped. With two sections it is the first, and the second a low-pass of second order about the speed filter.
+    damped. With two sections it is the first, and the second a lead about the filters.
     """
     assert load.resonance_hz is not None and load.antiresonance_hz is not None
     half, least = len(crowd) // 2, math.log(bounds.least_damping)
@@ -100,11 +106,27 @@ def _begun_at_inverse(
     crowd[:half, 5] = math.log(INVERSE * load.antiresonance_hz) + 0.2 * rng.normal(size=half)
     crowd[:half, 6] = least + 0.4 * np.abs(rng.normal(size=half))
     if crowd.shape[1] > FIXED + 4:
-        for k, (middle, width) in enumerate(
-            ((math.log(550.0), 0.3), (-0.2, 0.2), (math.log(1500.0), 0.1), (-0.1, 0.2))
-        ):
-            crowd[:half, 7 + k] = middle + width * rng.normal(size=half)
+        crowd[:half, -4:] = _about(LEAD, half, rng)
     return crowd
+
+
+def _begun_at_lag(crowd: FloatArray, start: FloatArray, rng: np.random.Generator) -> FloatArray:
+    """Let a crowd begin with its last section a lag; half of it with the rest as the simpler loop has it, but slower.
+
+    It holds the axis the better at low frequencies, with less gain at high ones: worth most where the device's noise
+    binds.
+    """
+    half = len(crowd) // 2
+    crowd[:half, : len(start)] = start + 0.15 * rng.normal(size=(half, len(start)))
+    crowd[:half, 0] += 0.5
+    crowd[:, -4:] = _about(LAG, len(crowd), rng)
+    return crowd
+
+
+def _about(section: tuple[tuple[float, float], ...], n: int, rng: np.random.Generator) -> FloatArray:
+    """Return logarithms of a section's four figures, n of them, about what it begins with."""
+    middle, width = np.array(section).T
+    return np.asarray(np.log(middle) + width * rng.normal(size=(n, len(section))))
 
 
 def _evolve(
@@ -112,38 +134,47 @@ def _evolve(
 ) -> tuple[FloatArray, float]:
     """Differential evolution of a crowd; the best shape, and its negative score."""
     low, high = np.array(box).T
+    beaten = np.full(len(crowd), np.inf)  # of each member, the negative score that its successor must not exceed
+
+    def keep(intermediate_result: OptimizeResult) -> None:
+        beaten[:] = intermediate_result.population_energies
+
     result = differential_evolution(
-        lambda many: _score(many, plants, bounds, gains),
+        lambda many: _score(many, plants, bounds, gains, beaten),
         box,
         init=np.clip(crowd, low, high),
         maxiter=generations,
         tol=1e-4,
         mutation=(0.4, 0.9),
-        recombination=0.8,
+        recombination=0.95,
         rng=np.random.default_rng(SEED),
         vectorized=True,
         updating="deferred",
         polish=False,
+        callback=keep,
     )
     return np.asarray(result.x), float(result.fun)
 
 
-def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains) -> FloatArray:
-    """Negative scores of shapes, one a column; a section that only differentiates is worse the more it does."""
-    found = scores(
-        np.ascontiguousarray(many), plants.frequency, plants.values, plants.models, plants.kept, gains.rates.velocity,
-        bounds.noise_torque, bounds.noise, bounds.unseen_hz,
-    )  # fmt: skip
+def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains, beaten: FloatArray) -> FloatArray:
+    """Negative scores of shapes, one a column; a section that only differentiates is worse the more it does.
+
+    A shape whose negative score exceeds its `beaten` is not worked out to its end.
+    """
+    worse = np.zeros(many.shape[1])
     for k in range(FIXED, len(many), 4):
-        found += 10.0 * np.maximum(many[k + 2] - many[k] - math.log(MOST_LEAD), 0.0)
-    return np.asarray(found)
+        worse += 10.0 * np.maximum(many[k + 2] - many[k] - math.log(MOST_LEAD), 0.0)
+    return worse + scores(
+        np.ascontiguousarray(many), plants.frequency, plants.values, plants.models, plants.kept, gains.rates.velocity,
+        bounds.noise_torque, bounds.noise, bounds.unseen_hz, bounds.gain, worse - beaten,
+    )  # fmt: skip
 
 
 def as_gains(shape: FloatArray, gains: Gains, plants: Plants, bounds: Bounds) -> Gains | None:
     """The gains of a shape at the highest gain it bears; None where it bears none."""
     _, gain = highest_gain(
         np.exp(shape), plants.frequency, plants.values, plants.models, plants.kept, gains.rates.velocity,
-        bounds.noise_torque, bounds.noise, bounds.unseen_hz,
+        bounds.noise_torque, bounds.noise, bounds.unseen_hz, bounds.gain,
     )  # fmt: skip
     # The best shape often leaves no room between the bounds of its gain: rounded, it is the judge's, not the search's.
     x = [float(f"{figure:.{DIGITS}g}") for figure in np.exp(shape)]

@@ -7,7 +7,7 @@ highest gain follows without a search, and it is one that no smaller gain betwee
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import astuple, dataclass
 from typing import Self
 
 import numpy as np
@@ -25,6 +25,7 @@ class Kept:
     sensitivity_peak: float
     phase_margin: float  # [rad]
     gain_margin: float  # [1]
+    unstable: int = 0  # pairs of the plant's own poles: current loop and back-EMF may undamp a resonance a little
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +35,7 @@ class Bounds:
     unseen_hz: float = 1200.0  # from here nothing is known of the plant: the gain stays below 1 by its margin
     noise: float = 0.0  # [rad/s] rms of the raw speed at rest
     noise_torque: float = math.inf  # [N·m] rms that it may make
+    gain: float = math.inf  # [N·m·s/rad] the highest there may be
     least_damping: float = LEAST_DAMPING  # of a section's poles
 
 
@@ -44,7 +46,7 @@ class Plants:
     frequency: FloatArray  # [Hz], shape (n,): both grids
     values: ComplexArray  # shape (n, m), a column for each plant; off a plant's own grid nothing is read
     models: int  # points of the models' grid
-    kept: FloatArray  # shape (m, 3): sensitivity peak, phase margin [rad] and gain margin [1] of each plant
+    kept: FloatArray  # shape (m, 4): the fields of `Kept` of each plant
 
     @classmethod
     def of(
@@ -53,12 +55,12 @@ class Plants:
     ) -> Self:  # fmt: skip
         """Return models on their grid, and a measured plant on its own behind them, each with what it must keep."""
         values = np.stack([value for value, _ in models], axis=1)
-        kept = [(k.sensitivity_peak, k.phase_margin, k.gain_margin) for _, k in models]
+        kept = [astuple(k) for _, k in models]
         if measured is None:
             return cls(model_grid, np.ascontiguousarray(values), len(model_grid), np.array(kept))
         f, seen, its = measured
         n, m = values.shape
         both = np.zeros((n + len(f), m + 1), dtype=np.complex128)
         both[:n, :m], both[n:, m] = values, seen
-        kept.append((its.sensitivity_peak, its.phase_margin, its.gain_margin))
+        kept.append(astuple(its))
         return cls(np.concatenate([model_grid, f]), both, n, np.array(kept))

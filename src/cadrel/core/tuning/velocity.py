@@ -1,8 +1,8 @@
 """The stiffest velocity loop within stated margins and a stated spread, on the measured plant and on its model."""
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +14,7 @@ from cadrel.core.control import (
     TwoMass,
     Winding,
     read_margins,
+    unstable_pairs,
     velocity_open,
     velocity_plant,
 )
@@ -27,6 +28,7 @@ from cadrel.core.verdict.loops import LOW_HZ, resonance_grid
 from cadrel.core.verdict.spread import Spread
 
 FloatArray = NDArray[np.float64]
+ComplexArray = NDArray[np.complex128]
 BEYOND = 16  # points of its part beyond the highest resonances, up to the Nyquist frequency
 COARSE = 130  # points of the search's grid beside those across resonances
 ACROSS = 15  # points across a peak, for the search
@@ -37,6 +39,8 @@ INSIDE = (0.97, math.radians(1.5), 0.4)  # peak, phase and gain [dB] by which th
 USED_UP = 0.85  # of the ripple asked for, from which on noise is what binds
 NOISY = "the device's noise: the current ripple asked for at rest"
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
+MISSED_BY, MISSED_NEAR = math.radians(3), 0.7  # of -1: crossovers and near passes that the search looks at closer
+MISSED_POINTS = 5
 STABLE = Kept(3.5, math.radians(16), 1.4)  # of a load lighter or heavier than measured: stable, by a clear distance
 UNSEEN_HZ = 1200.0  # a plant is rarely measured beyond; there the loop's gain stays below 1
 
@@ -74,17 +78,33 @@ class _Judge:
     def spread(self) -> Spread:
         return spread_of(self.asked)
 
-    def margins(self, gains: Gains) -> list[Margins]:
-        """Of the model as it is first, then drifted, at every winding; of the measured plant last."""
-        found = []
+    def _loops(self, gains: Gains) -> Iterator[tuple[FloatArray, ComplexArray]]:
+        """Frequencies and open loop of the model as it is first, then drifted, at every winding."""
         for load in self.spread.drifts(self.load):
             grid = resonance_grid(load)
             for winding in self.windings:
-                found.append(read_margins(velocity_open(velocity_plant(load, winding, gains, grid), gains, grid), grid))
+                yield grid, velocity_open(velocity_plant(load, winding, gains, grid), gains, grid)
+
+    def margins(self, gains: Gains) -> list[Margins]:
+        """Of the models, and of the measured plant last."""
+        found = [read_margins(loop, grid) for grid, loop in self._loops(gains)]
         if self.measured is not None and len(self.measured.frequency) > 10:
             f = self.measured.frequency
             found.append(read_margins(velocity_open(self.measured.value, gains, f), f))
         return found
+
+    def missed(self, gains: Gains) -> FloatArray:
+        """Return where the models' loops come nearer to -1 than is asked for. [Hz]"""
+        found = []
+        for grid, loop in self._loops(gains):
+            if not _honours(read_margins(loop, grid), self.asked):
+                distance = np.abs(1 + loop)
+                lowest = np.nonzero((distance[1:-1] <= distance[:-2]) & (distance[1:-1] <= distance[2:]))[0] + 1
+                across = np.nonzero((np.abs(loop[:-1]) > 1) != (np.abs(loop[1:]) > 1))[0]
+                steep = np.abs(np.angle(-loop[across])) < self.asked.phase_margin + MISSED_BY
+                for at in (*lowest[distance[lowest] < MISSED_NEAR], *across[steep]):
+                    found.append(np.linspace(grid[max(at - 2, 0)], grid[min(at + 2, len(grid) - 1)], MISSED_POINTS))
+        return np.concatenate(found) if found else np.empty(0)
 
     def accepts(self, gains: Gains) -> bool:
         return all(_honours(m, self.asked) for m in self.margins(gains)) and self.is_stable(gains)
@@ -130,6 +150,8 @@ def tune_velocity(
     noise_torque: float = math.inf,
     least_damping: float = LEAST_DAMPING,
     known: Gains | None = None,
+    most_gain: float = math.inf,
+    most_sections: int = MOST_SECTIONS,
 ) -> VelocityTuning:
     """Return the velocity loop with the highest integral gain that honours what is asked for over its spread.
 
@@ -150,6 +172,10 @@ def tune_velocity(
     known : Gains, optional
         Of a proposal before, on nearly the same plant: its shape, at a gain that keeps what is asked for now, is
         proposed where the search finds nothing better.
+    most_gain : float
+        Where a softer loop is wanted than there could be. [N·m·s/rad]
+    most_sections : int
+        Second-order sections that may be made use of.
 
     Raises
     ------
@@ -164,22 +190,28 @@ def tune_velocity(
     on fine grids and by eigenvalues over the whole spread, and its gain taken back until all of them are content.
     """
     judge = _Judge(load, _windings(winding, working), asked, measured)
-    plants = _plants(judge, gains, [])
+    exploited: list[TwoMass] = []
+    closer = np.empty(0)
+    plants = _plants(judge, gains, exploited, closer)
     unseen = UNSEEN_HZ if measured is None or not measured.frequency.size else max(UNSEEN_HZ, measured.frequency[-1])
-    bounds = Bounds(unseen_hz=unseen, noise=noise, noise_torque=noise_torque, least_damping=least_damping)
+    bounds = Bounds(
+        unseen_hz=unseen, noise=noise, noise_torque=noise_torque, gain=most_gain, least_damping=least_damping
+    )
     best: tuple[float, Gains] | None = None
     start: FloatArray | None = None
-    exploited: list[TwoMass] = []
-    for sections in range(MOST_SECTIONS + 1):
+    for sections in range(most_sections + 1):
         for _ in range(ROUNDS):
             found = start = evolved(load, plants, bounds, gains, sections, start)
             shaped = as_gains(found, gains, plants, bounds)
-            runs_away = None if shaped is None else judge.runs_away(shaped)
-            if runs_away is None:
+            if shaped is None:
                 break
-            # What the search made use of, between the loads it was shown, it must bear as well.
-            exploited.append(runs_away)
-            plants = _plants(judge, gains, exploited)
+            runs_away, missed = judge.runs_away(shaped), judge.missed(shaped)
+            if runs_away is None and not missed.size:
+                break
+            # What the search made use of, between the loads and the points it was shown, it must bear as well.
+            exploited += [] if runs_away is None else [runs_away]
+            closer = np.concatenate([closer, missed])
+            plants = _plants(judge, gains, exploited, closer)
         proposed = _judged(judge, shaped)
         if proposed is None:
             continue
@@ -210,8 +242,11 @@ def _windings(small: Winding, working: Winding | None) -> tuple[Winding, ...]:
     return (small,) if working is None or working == small else (small, working)
 
 
-def _plants(judge: _Judge, gains: Gains, further: Sequence[TwoMass]) -> Plants:
-    """The plants of the search: every drift at every winding, the measured one, and what need only stay stable."""
+def _plants(judge: _Judge, gains: Gains, further: Sequence[TwoMass], closer: FloatArray) -> Plants:
+    """The plants of the search: every drift at every winding, the measured one, and what need only stay stable.
+
+    The models' grid is dense about their resonances, and has the points of `closer` as well.
+    """
     asked, drifts = judge.asked, judge.spread.drifts(judge.load)
     only_stable = [*judge.spread.corners(judge.load), *further]
     kept = Kept(
@@ -220,16 +255,19 @@ def _plants(judge: _Judge, gains: Gains, further: Sequence[TwoMass]) -> Plants:
     )  # fmt: skip
     top = 1 / (2 * gains.rates.velocity)
     # Up to the very Nyquist frequency: a loop that is stable up to just below it may not be there.
-    parts = [np.geomspace(LOW_HZ, 0.6 * top, COARSE), top * np.linspace(0.6, 0.9999, BEYOND)]
+    parts = [np.geomspace(LOW_HZ, 0.6 * top, COARSE), top * np.linspace(0.6, 0.9999, BEYOND), closer]
     for load in (*drifts, *further):
         for centre in (load.resonance_hz, load.antiresonance_hz):
             if centre is not None and LOW_HZ < centre < top:
                 parts.append(centre * (1 + 0.2 * np.linspace(-1, 1, ACROSS) ** 3))
     grid = np.unique(np.concatenate(parts))
     grid = grid[grid < top]
-    models = [(velocity_plant(load, w, gains, grid), kept) for load in drifts for w in judge.windings]
-    for load in only_stable:
-        models.append((velocity_plant(load, judge.windings[-1], gains, grid), STABLE))
+    asked_of = [(load, w, kept) for load in drifts for w in judge.windings]
+    asked_of += [(load, judge.windings[-1], STABLE) for load in only_stable]
+    models = [
+        (velocity_plant(load, w, gains, grid), replace(its, unstable=unstable_pairs(load, w, gains)))
+        for load, w, its in asked_of
+    ]
     seen = judge.measured
     measured = (seen.frequency, seen.value, kept) if seen is not None and len(seen.frequency) > 10 else None
     return Plants.of(grid, models, measured)

@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 
@@ -77,14 +78,23 @@ class Spread:
 
     def unstable(self, loop: LoopName, load: TwoMass, winding: Winding, gains: Gains) -> TwoMass | None:
         """Return the least stable load of all `between`, where a loop is unstable with it."""
-        loads = self.between(load)
-        radii = [spectral_radius(loop, one, winding, gains) for one in loads]
-        worst = int(np.argmax(radii))
-        return loads[worst] if radii[worst] >= 1.0 else None
+        worst, radius = _least_stable(self, loop, load, winding, gains)
+        return worst if radius >= 1.0 else None
 
     def worst_radius(self, loop: LoopName, load: TwoMass, winding: Winding, gains: Gains) -> float:
         """Return the largest spectral radius of a loop over everything within the corners."""
-        return max(spectral_radius(loop, one, winding, gains) for one in self.between(load))
+        return _least_stable(self, loop, load, winding, gains)[1]
+
+
+@lru_cache(maxsize=64)  # a proposal is looked at by the search, by its judge and by its verdict
+def _least_stable(
+    spread: Spread, loop: LoopName, load: TwoMass, winding: Winding, gains: Gains
+) -> tuple[TwoMass, float]:
+    """Return the load of all `between` whose loop has the largest spectral radius, and that radius."""
+    loads = spread.between(load)
+    radii = [spectral_radius(loop, one, winding, gains) for one in loads]
+    worst = int(np.argmax(radii))
+    return loads[worst], radii[worst]
 
 
 def _resonance(load: TwoMass) -> float:

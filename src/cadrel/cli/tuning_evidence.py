@@ -185,7 +185,7 @@ def _known(
         known = best_known(
             truth, v, axis.robustness, noise=noise, noise_torque=torque,
             inertia=truth.inertia_motor + truth.inertia_load + truth.inertia_third,
-            speed_of_run=0.4 * axis.goal.velocity,
+            speed_of_run=0.4 * axis.goal.velocity, tuned=Gains.from_drive(v),
         )  # fmt: skip
         if known is None or drive is None:
             return known

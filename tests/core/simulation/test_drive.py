@@ -403,3 +403,25 @@ def test_friction_fed_forward_takes_its_share_of_the_following_error(ready: tupl
 
     none, half, most = lag(0.0), lag(0.5), lag(0.9)
     assert half < 0.75 * none and most < 0.4 * none
+
+
+def test_the_integral_never_holds_more_than_the_motor_may_give(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
+    # Poles damped beyond 1 are late: at the limit the torque still points one way while the error points the other.
+    drive, simulated = ready
+    values = drive.read()
+    slow = {"zero": 80.0, "zero_damping": 0.6, "pole": 60.0, "pole_damping": 2.0}
+    drive.write(
+        {f"velocity.section2_{name}": value for name, value in slow.items()}
+        | {"velocity.gain": 8 * values["velocity.gain"], "velocity.reset_time": 0.005, "position.gain": 200.0}
+        | {"velocity.oscillation_reaction": 2.0}
+    )
+    enable(drive)
+    held = []
+    drive.excite("position", np.full(800, 0.1), divider=4, repeats=1)
+    for _ in range(40):
+        drive.beat()
+        drive.link.wait(0.005)
+        held.append(abs(simulated.running.state.int_torque))
+    constant = 1.5 * simulated.truth.pole_pairs * values["motor.flux_linkage"]
+    most = values["limit.current"] * constant
+    assert 0.5 * most < max(held) <= most * (1 + 1e-9)

@@ -1,6 +1,7 @@
 """A velocity loop soft enough for its load: what is given up, and what that does to the load's swing."""
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import control
@@ -8,7 +9,7 @@ import numpy as np
 import pytest
 
 from cadrel.core.axis.understanding import load_peak_of
-from cadrel.core.control import Gains, TwoMass
+from cadrel.core.control import Gains, TwoMass, spectral_radius, unstable_pairs
 from cadrel.core.tuning import VelocityTuning, ease_for_settling, noise_behind, tune_position, tune_velocity
 from cadrel.core.tuning.cascade import DECAYS, HALF
 from cadrel.core.tuning.velocity import keeps_what_is_asked
@@ -52,6 +53,15 @@ def _regulator(gains: Gains, s: Any) -> Any:
         found = found * (s**2 / zero**2 + 2 * section.zero_damping * s / zero + 1)
         found = found / (s**2 / pole**2 + 2 * section.pole_damping * s / pole + 1)
     return found
+
+
+def test_a_resonance_that_the_back_emf_undamps_is_held_all_the_same(stiffest: VelocityTuning) -> None:
+    # With its own poles unstable the loop has to encircle -1 for them; eigenvalues are the judge.
+    soft = HEAVY.weighing(1.5)
+    hardly = replace(soft, damping=0.2 * soft.damping)
+    assert unstable_pairs(hardly, WINDING, START) == 1
+    assert spectral_radius("velocity", hardly, WINDING, stiffest.gains) < 1
+    assert stiffest.gains.velocity_gain > 100 * HEAVY.inertia  # [1/s] twice what holds it as a rigid one at 8 Hz
 
 
 def test_a_stiff_motor_leaves_the_load_to_its_own_damping_and_the_eased_one_takes_the_swing_out(

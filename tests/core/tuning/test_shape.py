@@ -11,7 +11,7 @@ from cadrel.core.control import Gains, TwoMass, Winding, read_margins, spectral_
 from cadrel.core.control.filters import Section
 from cadrel.core.tuning import noise_behind, tune_velocity
 from cadrel.core.tuning.shape import Kept, Plants
-from cadrel.core.tuning.shape_kernel import highest_gain
+from cadrel.core.tuning.shape_kernel import highest_gain, scores
 from cadrel.core.verdict.spread import Spread
 
 WINDING = Winding(resistance=1.3, inductance=4.6e-3)
@@ -211,3 +211,55 @@ def test_a_closed_gap_lifts_the_resonance_and_leaves_less_damping() -> None:
     assert (top.resonance_hz or 0.0) / (LOAD.resonance_hz or 1.0) == pytest.approx(1.2 * 1.05)
     assert top.damping == pytest.approx(0.4 * LOAD.damping)
     assert named["resonance -5 %"].damping == LOAD.damping
+
+
+def random_shapes(n: int, *, seed: int) -> np.ndarray:
+    """Logarithms of shapes with two sections, one a column."""
+    box = [
+        (3e-3, 0.3),
+        (150.0, 1900.0),
+        (200.0, 1900.0),
+        *[(60.0, 1800.0), (0.01, 1.5), (60.0, 1800.0), (0.1, 1.0)] * 2,
+    ]
+    low, high = np.log(np.array(box)).T
+    return np.ascontiguousarray(np.random.default_rng(seed).uniform(low, high, size=(n, len(box))).T)
+
+
+def test_what_has_a_score_to_beat_has_the_same_score_where_it_does_and_a_lower_one_where_not() -> None:
+    plants = Plants.of(GRID, [(velocity_plant(LOAD, WINDING, START, GRID), KEPT)], None)
+    many = random_shapes(150, seed=11)
+    fixed = (plants.frequency, plants.values, plants.models, plants.kept, START.rates.velocity, 1.0, 0.01, 1999.0)
+    whole = -scores(many, *fixed, math.inf, np.full(150, -np.inf))
+    for beaten in np.quantile(whole, [0.3, 0.6, 0.9, 0.99]):
+        left = -scores(many, *fixed, math.inf, np.full(150, beaten))
+        beats = whole >= beaten
+        assert np.array_equal(left[beats], whole[beats])
+        assert np.all(left[~beats] < beaten)
+
+
+def test_no_phase_margin_is_crossed_between_two_points_of_a_grid() -> None:
+    # A hardly damped load, and a grid that steps over where it stands: margins are read by interpolation on it.
+    sharp = TwoMass(inertia_motor=1.4e-4, inertia_load=1.9e-3, stiffness=14.0, damping=1.5e-3, viscous=3e-4)
+    grid = np.geomspace(0.5, 1990.0, 90)
+    plants = Plants.of(grid, [(velocity_plant(sharp, WINDING, START, grid), KEPT)], None)
+    judged = 0
+    for x in np.exp(random_shapes(300, seed=12).T):
+        _, gain = highest_gain(
+            x, grid, plants.values, plants.models, plants.kept, START.rates.velocity, math.inf, 0.0, 1999.0, math.inf
+        )
+        if gain <= 0.0:
+            continue
+        sections = tuple(
+            Section(zero_hz=x[k], zero_damping=x[k + 1], pole_hz=x[k + 2], pole_damping=x[k + 3]) for k in (3, 7)
+        )
+        gains = START.with_(
+            velocity_gain=gain, velocity_reset=float(x[0]), torque_filter_hz=float(x[1]),
+            feedback_filter_hz=float(x[2]), sections=sections,
+        )  # fmt: skip
+        loop = velocity_open(velocity_plant(sharp, WINDING, gains, grid), gains, grid)
+        if abs(loop[0]) < 1.1:
+            continue  # as low as the grid begins: another bound
+        margin = read_margins(loop, grid).phase_margin
+        assert margin is not None and abs(margin) >= KEPT.phase_margin - math.radians(0.1)
+        judged += 1
+    assert judged > 40

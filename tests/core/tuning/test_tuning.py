@@ -77,15 +77,15 @@ def test_margins_asked_for_are_kept_on_a_finer_grid_than_the_tuners(name: str, a
 def test_asking_for_more_margin_never_gives_a_quicker_loop(name: str) -> None:
     quick = tune_velocity(LOADS[name], WINDING, START, USUAL)
     calm = tune_velocity(LOADS[name], WINDING, START, CALM)
-    assert calm.gains.velocity_gain < quick.gains.velocity_gain
+    assert calm.gains.velocity_gain / calm.gains.velocity_reset < quick.gains.velocity_gain / quick.gains.velocity_reset
     assert (calm.margins.crossover_hz or 0) < (quick.margins.crossover_hz or 0)
 
 
 @pytest.mark.parametrize("name", LOADS)
-def test_the_tuned_gain_is_the_highest_a_twentieth_more_breaks_a_promise(name: str) -> None:
+def test_the_tuned_gain_is_the_highest_a_tenth_more_breaks_a_promise(name: str) -> None:
     load = LOADS[name]
     gains = tune_velocity(load, WINDING, START, USUAL).gains
-    more = gains.with_(velocity_gain=1.06 * gains.velocity_gain, velocity_reset=gains.velocity_reset / 1.06)
+    more = gains.with_(velocity_gain=1.1 * gains.velocity_gain, velocity_reset=gains.velocity_reset / 1.1)
 
     def with_more(one: TwoMass) -> Margins:
         return read_margins(velocity_open(velocity_plant(one, WINDING, more, GRID), more, GRID), GRID)

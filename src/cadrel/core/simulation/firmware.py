@@ -251,7 +251,9 @@ def _cascade(s, c):
     s.iq_command = min(max(iq, -most), most)
     s.torque_cmd = s.iq_command * c.torque_constant
     if s.limited == 0 or error * iq < 0.0:  # integrate unless it would push further into the limit
+        held = most * c.torque_constant  # of more, the other way, it would have to be unwound
         s.int_torque += s.gain_share * s.gain_share * c.velocity_integral * TV * error
+        s.int_torque = min(max(s.int_torque, -held), held)
     if point != NOWHERE:
         forget_swing(s)
     elif look_for_swing(s, c, (through - s.int_torque) / c.torque_constant):

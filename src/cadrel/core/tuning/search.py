@@ -22,13 +22,13 @@ GENERATIONS, CROWD = (40, 80, 250), (8, 8, 10)  # of the evolution; members for 
 SEED = 20  # of the evolution's draws: the same proposal each time
 FIGURES = {  # bounds of a shape's figures: reset time [s], filters [Hz], a section's zeros and poles
     "reset": (1.0e-3, 2.0), "torque_filter": (150.0, 1900.0), "speed_filter": (200.0, 1900.0),
-    "place": (60.0, 1850.0), "zero_damping": (0.01, 1.5), "pole_damping": (LEAST_DAMPING, 2.0),
+    # Poles damped beyond 1 are a lag: stiff, but once the current is at its limit a position loop around it swings on.
+    "place": (60.0, 1850.0), "zero_damping": (0.01, 1.5), "pole_damping": (LEAST_DAMPING, 1.0),
 }  # fmt: skip
 DIGITS = 4  # of a proposed figure: what is read and typed again
 BELOW, INVERSE = 0.93, 1.35  # times resonance and antiresonance, where zeros and poles that answer them end up
-# What a second section begins with beside one that answers the resonance: zeros and poles, each a frequency [Hz] and a
-# damping, and how far their logarithms are strewn. Below the crossover it is a lag, near the filters a lead.
-LAG = ((80.0, 0.3), (0.62, 0.2), (65.0, 0.1), (1.8, 0.2))
+# What a second section begins with beside one that answers the resonance: a lead about the filters. Zeros and poles,
+# each a frequency [Hz] and a damping, and how far their logarithms are strewn.
 LEAD = ((550.0, 0.3), (0.82, 0.2), (1500.0, 0.1), (0.9, 0.2))
 MOST_LEAD = 3.0  # poles over zeros: beyond, a section is a differentiator
 
@@ -47,8 +47,8 @@ def evolved(
 ) -> FloatArray:
     """Return the best shape of a structure, begun where the simpler one ended; the best of some evolutions.
 
-    A crowd that holds several good beginnings of a section - a notch, the inverse of the two masses, a lag below the
-    crossover - forgets all but one of them within some generations, now this one, now that: each has its own crowd.
+    A crowd that holds both good beginnings of a section - a notch, and the inverse of the two masses - forgets one of
+    them within some generations, now this one, now that: each has a crowd of its own.
     """
     box = _box(load, bounds, sections)
     rng = np.random.default_rng(SEED)
@@ -64,8 +64,6 @@ def evolved(
         _begun_at_notch(crowds[0], start, box, load, rng)
         if load.resonance_hz is not None and load.antiresonance_hz is not None:
             crowds.append(_begun_at_inverse(_strewn(box, sections, rng), start, load, bounds, rng))
-        if sections > 1:
-            crowds.append(_begun_at_lag(_strewn(box, sections, rng), start, rng))
     found = [_evolve(crowd, box, plants, bounds, gains, GENERATIONS[sections]) for crowd in crowds]
     return min(found, key=lambda one: one[1])[0]
 
@@ -107,19 +105,6 @@ def _begun_at_inverse(
     crowd[:half, 6] = least + 0.4 * np.abs(rng.normal(size=half))
     if crowd.shape[1] > FIXED + 4:
         crowd[:half, -4:] = _about(LEAD, half, rng)
-    return crowd
-
-
-def _begun_at_lag(crowd: FloatArray, start: FloatArray, rng: np.random.Generator) -> FloatArray:
-    """Let a crowd begin with its last section a lag; half of it with the rest as the simpler loop has it, but slower.
-
-    It holds the axis the better at low frequencies, with less gain at high ones: worth most where the device's noise
-    binds.
-    """
-    half = len(crowd) // 2
-    crowd[:half, : len(start)] = start + 0.15 * rng.normal(size=(half, len(start)))
-    crowd[:half, 0] += 0.5
-    crowd[:, -4:] = _about(LAG, len(crowd), rng)
     return crowd
 
 

@@ -27,7 +27,7 @@ from cadrel.procedures.velocity_report import Tried, outcome_of, velocity_values
 from cadrel.procedures.velocity_rest import FIRMLY, Seen, proposed_to_rest
 
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
-MORE_TRIES = 2  # proposals after one that missed what was asked
+MORE_TRIES = 3  # proposals after one that missed what was asked
 WORTH_SAYING = 0.01  # share by which a resonance moves
 
 
@@ -92,7 +92,7 @@ def tuned_until_calm(
         session.note(f"A proposal missed: {last.missed}. Tuned anew on what was measured around it.")
         seen = last.seen
         assert last.outcome.verdict is not None
-        asked = _with_room(seen.asked(session.axis.robustness), last.outcome.verdict.criteria)
+        asked = _with_room(seen.asked(session.axis.robustness), last.outcome.verdict.criteria, before=asked)
     assert last is not None
     session.write(velocity_values(last.gains))
     return last.outcome
@@ -165,8 +165,11 @@ def _after_running_away(asked: Robustness) -> Robustness:
     )  # fmt: skip
 
 
-def _with_room(asked: Robustness, criteria: Sequence[Criterion]) -> Robustness:
-    """Ask for as much more as the first proposal missed what was asked by: what one measurement hides, so may two."""
+def _with_room(asked: Robustness, criteria: Sequence[Criterion], *, before: Robustness) -> Robustness:
+    """Ask for as much more as a proposal missed what was asked by, and no less than of the one before it.
+
+    What one measurement hides, so may two.
+    """
     of = {row.what: row for row in criteria if row.found is not None and row.sense in ("at least", "at most")}
 
     def missed(what: str) -> float:
@@ -177,8 +180,12 @@ def _with_room(asked: Robustness, criteria: Sequence[Criterion]) -> Robustness:
 
     return replace(
         asked,
-        phase_margin=asked.phase_margin + min(math.radians(missed("phase margin")), MOST_ROOM[0]),
-        gain_margin_db=asked.gain_margin_db + min(missed("gain margin"), MOST_ROOM[1]),
-        sensitivity_peak=asked.sensitivity_peak
-        - min(missed("sensitivity peak"), MOST_ROOM[2] * asked.sensitivity_peak),
+        phase_margin=max(
+            before.phase_margin, asked.phase_margin + min(math.radians(missed("phase margin")), MOST_ROOM[0])
+        ),
+        gain_margin_db=max(before.gain_margin_db, asked.gain_margin_db + min(missed("gain margin"), MOST_ROOM[1])),
+        sensitivity_peak=min(
+            before.sensitivity_peak,
+            asked.sensitivity_peak - min(missed("sensitivity peak"), MOST_ROOM[2] * asked.sensitivity_peak),
+        ),
     )

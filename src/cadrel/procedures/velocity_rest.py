@@ -34,7 +34,8 @@ from cadrel.procedures.velocity_report import velocity_values
 
 KICK = 0.05  # of the speed agreed to
 FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
-UNEXPLAINED, HEARD = 2.5, 1.0  # times the ripple that noise explains, and of the budget: beyond both it hunts
+# Times the ripple that noise explains, and of the budget: beyond both it hunts, and scatters more than noise does.
+UNEXPLAINED, HEARD = 2.5, 0.8
 CALM = 0.3  # damping of a section's poles at the least, for an axis that hunts
 WITHIN = 0.92  # of the ripple asked for, that a proposal may use: a look of a quarter second scatters by as much
 JUST = 1.1  # how much more noise is owed for, where it is mere noise

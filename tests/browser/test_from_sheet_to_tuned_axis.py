@@ -231,10 +231,12 @@ def _change_by_hand_and_look_at_the_move(page: Page) -> None:
     expect(page.get_by_text("pending").first).to_be_visible()
     page.get_by_role("button", name="Go back").click()
     expect(gain).to_have_value(kept)
+    room = page.locator("#predicted tr", has_text="Gain margin").locator("td").nth(1)
+    room_before = room.inner_text()
     _drag_to_robust(page)
     expect(page.locator(".front-told")).to_contain_text("times as quick as kept")
     expect(margin).not_to_have_text(before)
-    assert float(margin.inner_text()) > float(before)
+    assert float(room.inner_text()) > float(room_before)  # a shaped loop may have less phase with less gain
     assert float(gain.input_value()) < float(kept)
     page.get_by_role("button", name="Go back").click()
     expect(gain).to_have_value(kept)

@@ -354,7 +354,8 @@ def document(rows: list[Tuned], *, seed: int, on_load: bool = False) -> str:
         f"name: {len(rows) - len(fine)}.", "",
         "Beside the loop of one who knows the plant (`cli/known_plant.py`: PI, torque and speed filter, two "
         "second-order sections, the same margins over the same drift, stable over the same inertias, the same noise "
-        "budget, also at rest on the rig itself, by differential evolution of its own):",
+        "budget, also at rest on the rig itself, by differential evolution of its own, once from nothing and once from "
+        "the tuner's loop; the better counts):",
         "", "| | 10th percentile, median, 90th | asked |", "| --- | --- | --- |",
         f"| integral gain over the known plant's | {quantiles(stiff)} | {ASKED_TENTH} / {ASKED_MEDIAN} |",
         f"| velocity gain over the known plant's | {quantiles(quick)} | {ASKED_TENTH} / {ASKED_MEDIAN} |",

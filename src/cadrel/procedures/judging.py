@@ -23,7 +23,7 @@ MOST_KICKED = 0.25  # [s]
 STROKE, STROKE_SPEED = 0.4, 0.6  # of travel and speed agreed to, of a stroke after which an axis should rest
 WINDOWS = 4.0  # of the goal's position window, that an axis is kicked by before it should rest
 FOLLOWS = 0.5  # of the following-error window: a step injected at the position is off its command while it lasts
-RIPPLE_TOLERANCE = 0.05  # of the ripple asked for: a quarter of a second of noise is no surer
+RIPPLE_TOLERANCE = 0.1  # of the ripple asked for: a quarter of a second of noise is no surer
 
 
 def asked_of(r: Robustness) -> AskedOfLoop:

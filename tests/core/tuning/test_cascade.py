@@ -61,7 +61,7 @@ def test_a_resonance_that_the_back_emf_undamps_is_held_all_the_same(stiffest: Ve
     hardly = replace(soft, damping=0.2 * soft.damping)
     assert unstable_pairs(hardly, WINDING, START) == 1
     assert spectral_radius("velocity", hardly, WINDING, stiffest.gains) < 1
-    assert stiffest.gains.velocity_gain > 100 * HEAVY.inertia  # [1/s] twice what holds it as a rigid one at 8 Hz
+    assert stiffest.gains.velocity_gain > 500 * HEAVY.inertia  # [1/s] 180 were found while that turn was one too many
 
 
 def test_a_stiff_motor_leaves_the_load_to_its_own_damping_and_the_eased_one_takes_the_swing_out(

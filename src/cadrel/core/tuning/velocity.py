@@ -40,7 +40,7 @@ USED_UP = 0.85  # of the ripple asked for, from which on noise is what binds
 NOISY = "the device's noise: the current ripple asked for at rest"
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
 MISSED_BY, MISSED_NEAR = math.radians(3), 0.7  # of -1: crossovers and near passes that the search looks at closer
-MISSED_POINTS = 5
+MISSED_POINTS = 5  # that such a place adds to the search's grid, over four steps of the judge's
 STABLE = Kept(3.5, math.radians(16), 1.4)  # of a load lighter or heavier than measured: stable, by a clear distance
 UNSEEN_HZ = 1200.0  # a plant is rarely measured beyond; there the loop's gain stays below 1
 

@@ -7,7 +7,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from cadrel.core.parameters import conventions_for, parameter
 from tests.browser.conftest import Stack, lead, send_and_store, serious_violations, step
@@ -130,6 +130,20 @@ def test_another_kind_of_motor_asks_for_other_things_and_keeps_what_was_typed(pa
     page.get_by_role("combobox", name="Kind of motor").select_option("linear")
     expect(page.get_by_role("textbox", name="Magnetic pitch")).to_be_visible()
     expect(page.get_by_role("img", name="Force over velocity at the bus voltage")).to_be_visible()
+
+
+def test_what_is_typed_before_the_scripts_are_there_is_answered_once_they_are(page: Page, stack: Stack) -> None:
+    held: list[Route] = []
+    page.route(re.compile(r"htmx\.min"), lambda route: held.append(route))  # as a slow line would
+    page.get_by_role("row", name=re.compile("Spray carriage")).get_by_role("link").first.click()
+    page.get_by_role("textbox", name="Winding resistance").fill("4.7")
+    page.get_by_role("combobox", name="Kind of motor").select_option("induction")
+    while not held:
+        page.wait_for_timeout(20)
+    held[0].continue_()
+    expect(page.get_by_role("textbox", name="Power factor")).to_be_visible()
+    page.get_by_role("combobox", name="Kind of motor").select_option("linear")
+    expect(page.get_by_role("textbox", name="Winding resistance")).to_have_value("4.7")
 
 
 def test_the_library_is_searched_and_a_motor_taken_from_it(page: Page, stack: Stack) -> None:

@@ -45,7 +45,10 @@ export function mount(form) {
     });
     return newer;
   };
-  const redraw = () => form.dispatchEvent(new Event("input", { bubbles: true }));
+  const redraw = () => {
+    /** @type {any} */ (window).htmx.process(form); // it may not listen yet: it begins once the page is read
+    form.dispatchEvent(new Event("input", { bubbles: true }));
+  };
   const change = (/** @type {Event} */ event) => {
     const control = /** @type {Control} */ (event.target);
     if (!control.name || control.type === "hidden") return; // the form itself has no name
@@ -101,12 +104,15 @@ export function mount(form) {
     c instanceof HTMLSelectElement
       ? (([...c.options].find((o) => o.defaultSelected) ?? c.options[0])?.value ?? "")
       : c.defaultValue;
+  let early = false;
   controls().forEach((c) => {
     kept.set(c.name, asDrawn(c));
-    if (c.value !== asDrawn(c)) typed.set(c.name, c.value);
-    else if (form.dataset.typed === "1" && typed.has(c.name)) typed.set(c.name, c.value);
+    if (c.value !== asDrawn(c)) {
+      typed.set(c.name, c.value);
+      early = true; // the page was not asked about it yet
+    } else if (form.dataset.typed === "1" && typed.has(c.name)) typed.set(c.name, c.value);
   });
-  if (putBack()) redraw();
+  if (putBack() || early) redraw();
   show();
   form.addEventListener("input", change);
   form.addEventListener("change", change);

@@ -15,6 +15,7 @@ from cadrel.link import LinkedDrive
 from cadrel.procedures import Consent, Session
 from cadrel.procedures.errors import AnswerInNoise
 from cadrel.procedures.plant_in_motion import (
+    FEWEST_PASSES,
     LINES,
     MOST_PASSES,
     PERIOD,
@@ -22,6 +23,7 @@ from cadrel.procedures.plant_in_motion import (
     STRONGEST,
     Excitation,
     is_drowned,
+    is_over,
     line_shape,
     passes_for,
     plan_excitation,
@@ -67,6 +69,15 @@ def noisy(share: float) -> FrequencyResponse:
     value = np.ones(n, dtype=np.complex128)
     std = np.where(np.arange(n) % 3 == 0, 0.01, share)
     return FrequencyResponse(LINES / (PERIOD * Rates().velocity), value, np.ones(n), std)
+
+
+def test_a_measurement_ends_once_more_passes_would_tell_no_more() -> None:
+    sure = {"sure_to": 0.03, "may_drown": True}
+    assert not is_over(noisy(0.02), 3, **sure)  # as many one way as the other, and half of them at the least
+    assert is_over(noisy(0.02), FEWEST_PASSES, **sure)
+    assert not is_over(noisy(0.05), FEWEST_PASSES, **sure)  # over all of them its noise falls to 0.035
+    assert is_over(noisy(0.15), FEWEST_PASSES, **sure)  # over all of them to 0.106 only: drowned
+    assert not is_over(noisy(0.15), FEWEST_PASSES, sure_to=0.03, may_drown=False)
 
 
 def test_a_device_whose_noise_covers_the_answer_is_noticed_and_what_helps_is_said(

@@ -21,7 +21,6 @@ from cadrel.core.response import (
 from cadrel.core.simulation import RigTruth
 from cadrel.link import LinkDown, LinkedDrive
 from cadrel.procedures import Session, run_commutation
-from cadrel.procedures.plant_in_motion import PASSES
 from cadrel.procedures.route import RouteResult, consent_for, load_project_values, run_route
 from tests.conftest import rig_of, values_of
 
@@ -115,8 +114,8 @@ def test_steps_keep_every_repeat_and_their_figures_follow_from_it(pusher_route: 
 def test_a_frequency_response_is_worked_out_again_from_all_that_was_recorded(pusher_route: RouteResult) -> None:
     run = next(r for r in pusher_route.outcomes["velocity"].runs if r.kind == "velocity_response")
     repeat, plant = run.excitation["repeat"], run.curves["plant_measured"]
-    length = len(run.channels["velocity"]) // len(PASSES)  # as many periods in each pass
-    assert length % repeat == 0
+    length = run.excitation["pass"]
+    assert length % repeat == 0 and len(run.channels["velocity"]) % length == 0
     lines = np.unique(np.round(np.array(plant["f"]) * repeat * run.period).astype(int))
     parts = [
         estimate_response(

@@ -74,7 +74,7 @@ def looks(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Looked, Bench,
             session.write({"velocity.gain": gain})
             return Looked(
                 gains=gains, limited_by=NOISY if gain < first else "the delay", noise=noise, ripple=ripple, swings=0,
-                hunts=hunting, owed=FIRMLY * noise_behind(ripple, gains),
+                hunts=hunting, loud=hunting, owed=FIRMLY * noise_behind(ripple, gains),
             )  # fmt: skip
 
         monkeypatch.setattr(velocity_rest, "_look", look)
@@ -106,6 +106,30 @@ def test_the_highest_gain_that_rests_is_closed_in_on_from_both_sides(looks, abov
     assert bench.written["velocity.gain"] == found.gains.velocity_gain
     assert found.limited_by == HUNTING  # and not the device's noise, which is far below
     assert any("rests" in note and "hunts" in note for note in bench.notes)
+
+
+def test_ripple_of_mere_noise_beyond_what_was_asked_asks_the_next_proposal_for_less(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    shape = noise_behind(1.0, START.with_(velocity_gain=1.0))
+    made: list[float] = []
+
+    def look(*_: Any, noise: float, **__: Any) -> Looked:
+        gains = START.with_(velocity_gain=min(1.0, WITHIN * BUDGET * shape / noise))
+        ripple = 1.3 * BUDGET * gains.velocity_gain  # a third more than the noise at rest foretold
+        made.append(gains.velocity_gain)
+        return Looked(
+            gains=gains, limited_by=NOISY, noise=noise, ripple=ripple, swings=0, hunts=False, loud=ripple > BUDGET,
+            owed=1.1 * noise_behind(ripple, gains),
+        )  # fmt: skip
+
+    monkeypatch.setattr(velocity_rest, "_look", look)
+    bench = Bench()
+    found = proposed_to_rest(bench, START, seen(1e-3 * shape), ASKED, known=None)  # type: ignore[arg-type]
+    assert len(made) == 2 and made[0] == 1.0
+    assert not found.loud and found.limited_by == NOISY  # no hunting was seen
+    assert found.ripple < BUDGET and found.gains.velocity_gain > 0.5 * made[0]
+    assert "the device's noise" in bench.notes[0]
 
 
 def test_one_that_never_rests_is_returned_as_it_is(looks) -> None:

@@ -19,8 +19,8 @@ from cadrel.procedures.outcome import Finding, RunRecord
 from cadrel.procedures.plant_in_motion import (
     PERIOD,
     PRECISE,
-    bias_speed,
     carefully,
+    injected,
     measure_plant,
     plan_excitation,
     require_lines,
@@ -68,7 +68,7 @@ def measure_on_load(session: Session, gains: Gains, model: TwoMass, share: float
         title="The load's motion over the motor's",
         period=record.period,
         channels=record.channels,
-        excitation={"point": "torque", "bias": bias_speed(session)[0], "repeat": PERIOD},
+        excitation=injected(session),
         metrics={"lines": int(known.sum())},
         curves={
             "loop": "position", "plant_measured": curve_of(told.frequency, ratio, answered.coherence[known]),
@@ -85,7 +85,7 @@ def _rows(response: FrequencyResponse) -> tuple[np.ndarray, ...]:
 
 def _over_speed(session: Session, gains: Gains, measured: FrequencyResponse, record: Recording) -> FrequencyResponse:
     """Motor's raw speed to the position of the load, on the plant's lines; the excitation is the instrument of both."""
-    length = (bias_speed(session)[1] + 1) * PERIOD
+    length = injected(session)["pass"]
     lines = np.rint(measured.frequency * PERIOD * record.period).astype(int)
     parts = []
     for begin in range(0, len(record["excitation"]), length):

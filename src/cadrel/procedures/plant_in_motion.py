@@ -4,6 +4,7 @@ import math
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
@@ -27,6 +28,7 @@ PERIOD = 2048  # [samples] of the multisine: 0.512 s
 LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
 NEAR = 40  # lines at the most around one resonance
 PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
+FEWEST_PASSES = len(PASSES) // 2  # where lines are sure after so many, no more are run
 MOST_PASSES = 40  # where the noise of the device asks for more, each as long as the others
 HOPELESS = 2.0  # times the most passes: what asks for more is not tried at all
 MOST_PERIODS = 3
@@ -39,6 +41,7 @@ MOST_TORQUE = 0.3  # of the continuous torque, rms: the load's peaks stay below 
 BIAS_SHARE = 0.4  # of the consented speed: the multisine's peaks come on top
 PRECISE = 0.06  # standard deviation over value of a line that may prove or propose something: half a decibel
 ENOUGH = 0.6  # share of the lines that must be so
+SURE = 0.8  # share of the lines that must be so for a measurement to end early
 FEWEST = 10  # lines below which nothing is computed
 LOUDER, THINNED = 1.8, 3  # torque, and every how-manieth line is kept, where the device's noise covers the answer
 PHASES = 20  # seed of the drawn phases: the same experiment each time
@@ -65,6 +68,12 @@ def bias_speed(session: Session) -> tuple[float, int]:
         if speed >= min(20.0, fastest):
             return min(speed, fastest), periods
     return min(room / (3 * period + 0.35), fastest), 2
+
+
+def injected(session: Session) -> dict[str, Any]:
+    """Return how a measurement of `measure_plant` is told: where it was injected, at what speed [rad/s], in samples."""
+    bias, periods = bias_speed(session)
+    return {"point": "torque", "bias": bias, "repeat": PERIOD, "pass": (periods + 1) * PERIOD}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -106,11 +115,14 @@ def measure_plant(
     Two measurements are comparable at the same excitation only: dead time and friction weigh the less the larger the
     signal. Lines at which the plant hardly answers are made stronger: by what was
     `seen` of it before, or after half of the passes by what these saw. `dense` puts lines around what resonates.
+    Where half of the passes tell enough, as a fine device without friction to speak of lets them, it ends with these:
+    what a model is fitted to may scatter by `PRECISE`, what proves a loop by half of that.
     """
     lines = lines_around(seen, session.rates, excitation) if dense else excitation.lines
     bias, periods = bias_speed(session)
     rng = np.random.default_rng(PHASES)
     home = float(session.drive.status()["position"])
+    clear = 0.5 * PRECISE if dense else PRECISE
     parts: list[FrequencyResponse] = []
     records: list[Recording] = []
 
@@ -120,6 +132,8 @@ def measure_plant(
     wanted = len(PASSES)
     while len(parts) < wanted:
         k, direction = len(parts), PASSES[len(parts) % len(PASSES)]
+        if k and is_over(whole(), k, sure_to=clear, may_drown=seen is None and excitation.every == 1):
+            break
         if seen is None and k == len(PASSES) // 2:
             with suppress(UnusableInput):  # too little was seen for a model: the lines stay alike
                 seen = fit_plant(session, gains, whole())
@@ -175,9 +189,27 @@ def pass_in_motion(session: Session, signal: FloatArray, home: float, speed: flo
 
 def passes_for(measured: FrequencyResponse, done: int) -> int:
     """Return how many passes make enough lines precise, noise falling with their root; those done if none would do."""
-    noise = float(np.quantile(measured.std / np.abs(measured.value), ENOUGH))
+    noise = _scatter(measured, ENOUGH)
     needed = 2 * math.ceil(0.5 * done * (noise / PRECISE) ** 2)
     return min(needed, MOST_PASSES) if done < needed <= HOPELESS * MOST_PASSES else done
+
+
+def is_over(measured: FrequencyResponse, done: int, *, sure_to: float, may_drown: bool) -> bool:
+    """Whether more passes would tell nothing more: after half of them, as many one way as the other.
+
+    Enough lines are `sure_to` a share of their value; or, where a measurement `may_drown`, noise would cover too many
+    of them after all passes as well: it falls with their root.
+    """
+    if done < FEWEST_PASSES or done % 2:
+        return False
+    if _scatter(measured, SURE) <= sure_to:
+        return True
+    return may_drown and done < len(PASSES) and _scatter(measured, ENOUGH) > PRECISE * math.sqrt(len(PASSES) / done)
+
+
+def _scatter(measured: FrequencyResponse, share: float) -> float:
+    """Return the standard deviation over the value that a share of the lines keeps."""
+    return float(np.quantile(measured.std / np.abs(measured.value), share)) if len(measured.frequency) else math.inf
 
 
 def fit_plant(session: Session, gains: Gains, measured: FrequencyResponse, *, near: PlantFit | None = None) -> PlantFit:

@@ -23,7 +23,7 @@ from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
 from cadrel.procedures.judging import asked_of, loop_summary, ripple_criterion, swing_criterion
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
-from cadrel.procedures.plant_in_motion import PERIOD, PRECISE, bias_speed, edge_age
+from cadrel.procedures.plant_in_motion import PRECISE, bias_speed, edge_age, injected
 from cadrel.procedures.play import Closed, damping_of, rise_of
 from cadrel.procedures.session import Session
 
@@ -80,11 +80,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
             title="Velocity loop, frequency response",
             period=record.period,
             channels=record.channels,
-            excitation={
-                "point": "torque",
-                "bias": bias,
-                "repeat": PERIOD,
-            },
+            excitation=injected(session),
             metrics=measured.as_dict(),
             curves={
                 "loop": "velocity",
@@ -155,7 +151,7 @@ def plant_run(session: Session, record: Recording, gains: Gains) -> RunRecord:
         title="Velocity plant, before",
         period=record.period,
         channels=record.channels,
-        excitation={"point": "torque", "bias": bias_speed(session)[0], "repeat": PERIOD},
+        excitation=injected(session),
         in_force=velocity_values(gains),
     )
 

@@ -79,12 +79,14 @@ class Looked:
     ripple: float  # [N·m] of torque at rest, rms
     swings: int  # how often the drive halved them, the loop swinging ever wider
     hunts: bool  # trembles by more than was asked, and by more than its noise explains
+    loud: bool  # trembles by more than was asked, whatever explains it
     owed: float  # [rad/s] of the raw speed, that gains must bear which tremble less
 
 
 def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustness, *, known: Gains | None) -> Looked:
     """Propose gains, look at the axis at rest, and propose anew until it stands still; the stiffest that does is left.
 
+    One whose ripple noise explains, and which has too much of it, is proposed anew with as much noise as was seen.
     Where one rests and a quicker one hunts, one between them is looked at, as long as they lie far apart and looks are
     left; from the one that hunts some room is kept in the end. Where none rests the last one is returned, in force too.
 
@@ -95,36 +97,21 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
     AxisStopped
         The axis ran away under a proposal.
     """
-    rests: Looked | None = None
-    hunting: Looked | None = None
+    looks = _Looks()
     noise, damping = seen.noise, CALM if seen.hunts else LEAST_DAMPING
     for left in range(MOST_LOOKS - 1, -1, -1):
         try:
             looked = _look(session, before, seen, asked, noise=noise, damping=damping, known=known)
         except TuningRefused:
-            if rests is None and hunting is None:
+            if looks.found is None:
                 raise
             break  # what was looked at is told with what it missed
-        if looked.hunts:
-            hunting = looked
-        else:
-            rests = looked
-        if not left or hunting is None:
+        looks.add(looked)
+        bearing = _bearing(session, seen, looks, looked) if left else None
+        if bearing is None:
             break
-        if rests is None:
-            # What binds is not its own damping alone: sections that swing little are calmer between steps of a device.
-            noise, damping = max(noise, looked.owed), CALM
-            gain = f"{looked.gains.velocity_gain:.3g}"
-            session.note(
-                f"With a velocity gain of {gain} the axis hunts at rest ({_told(session, looked)}): less is tried."
-            )
-        else:
-            borne = max(hunting.noise, noise_behind(WITHIN * budget(session), hunting.gains))
-            if hunting.gains.velocity_gain < NEAR * rests.gains.velocity_gain or borne >= rests.noise:
-                break
-            noise, damping = math.sqrt(borne * rests.noise), LEAST_DAMPING
-        known = looked.gains
-    found = rests or hunting
+        (noise, damping), known = bearing, looked.gains
+    found, rests, hunting = looks.found, looks.rests, looks.hunting
     assert found is not None
     if hunting is not None and rests is not None:
         session.note(
@@ -138,6 +125,46 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
             found = replace(found, gains=softened(rests.gains, max(beside, 1.0) / BACK_OFF), limited_by=HUNTING)
     session.write(velocity_values(found.gains))
     return found
+
+
+@dataclass(slots=True, eq=False)
+class _Looks:
+    """The last proposal that rests, that hunts, and that trembles with noise alone, by more than was asked."""
+
+    rests: Looked | None = None
+    hunting: Looked | None = None
+    loud: Looked | None = None
+
+    @property
+    def found(self) -> Looked | None:
+        return self.rests or self.hunting or self.loud
+
+    def add(self, looked: Looked) -> None:
+        if looked.hunts:
+            self.hunting = looked
+        elif looked.loud:
+            self.loud = looked
+        else:
+            self.rests = looked
+
+
+def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> tuple[float, float] | None:
+    """Return what the next proposal must bear: noise [rad/s], and damping of its sections; None where none is made."""
+    rests, hunting = looks.rests, looks.hunting
+    if rests is None:
+        does = "hunts at rest" if looked.hunts else "trembles at rest with the device's noise"
+        session.note(
+            f"With a velocity gain of {looked.gains.velocity_gain:.3g} the axis {does} ({_told(session, looked)}): "
+            "less is tried."
+        )
+        # What binds is not its own damping alone: sections that swing little are calmer between steps of a device.
+        return max(looked.noise, looked.owed), CALM if hunting is not None or seen.hunts else LEAST_DAMPING
+    if hunting is None or looked is looks.loud:
+        return None
+    borne = max(hunting.noise, noise_behind(WITHIN * budget(session), hunting.gains))
+    if hunting.gains.velocity_gain < NEAR * rests.gains.velocity_gain or borne >= rests.noise:
+        return None
+    return math.sqrt(borne * rests.noise), LEAST_DAMPING
 
 
 def budget(session: Session) -> float:
@@ -185,7 +212,7 @@ def _look(
     owed = noise_behind(min(trembles, MOST_AT_ONCE * budget(session)), tuning.gains)
     return Looked(
         gains=tuning.gains, limited_by=tuning.limited_by, noise=noise, ripple=ripple, swings=swings, hunts=hunts,
-        owed=(FIRMLY if hunts else JUST) * owed,
+        loud=ripple > budget(session), owed=(FIRMLY if hunts else JUST) * owed,
     )  # fmt: skip
 
 

@@ -117,7 +117,7 @@ def _tuned(
     swings = looked.swings + session.swings - before_it
     after = Seen(
         measured=again, fit=second, closed=seen.closed, moved=moved,
-        noise=max(looked.noise, looked.owed) if looked.hunts else looked.noise, device=seen.device,
+        noise=max(looked.noise, looked.owed) if looked.hunts or looked.loud else looked.noise, device=seen.device,
         hunts=looked.hunts or swings > 0,
     )  # fmt: skip
     tried = Tried(

@@ -7,6 +7,7 @@ takes the swing out.
 
 import math
 from dataclasses import replace
+from functools import lru_cache
 
 import numpy as np
 
@@ -55,7 +56,8 @@ def ease_for_settling(
     the position gain below `DECAYS` over the settling time, the velocity gain is lowered, its integral gain with the
     square of that, to the largest at which the position gain is had. Where no softness gives as much, half of the
     highest there is will do: the last of it costs more stiffness than it is worth. Everything that was asked of the
-    velocity loop holds with the softer one as well: where its shape does not bear so little gain, another is sought.
+    velocity loop holds with the softer one as well: where its shape does not bear so little gain, a simpler one is
+    sought, and in the end one without any section.
     """
 
     def position_gain(gains: Gains) -> tuple[float, str]:
@@ -67,31 +69,50 @@ def ease_for_settling(
             return 0.0, SWINGS
         return around.position_gain, limit
 
-    def softer(share: float) -> tuple[float, Gains]:
+    def sought(gain: float, sections: int) -> Gains | None:
+        """The loop of its own search with so many sections and no more than a gain; None where there is none."""
+        try:
+            return tune_velocity(
+                load, winding, tuning.gains, asked, measured=measured, working=working, noise=noise,
+                noise_torque=noise_torque, least_damping=least_damping, most_gain=gain, most_sections=sections,
+            ).gains  # fmt: skip
+        except TuningRefused:
+            return None
+
+    @lru_cache
+    def plain(most: float) -> tuple[float, Gains] | None:
+        """Position gain and loop without a section, of no more than a gain; None where there is none."""
+        gains = sought(most, 0)
+        return None if gains is None else (position_gain(gains)[0], gains)
+
+    def plain_at(share: float) -> tuple[float, Gains] | None:
+        most = share * tuning.gains.velocity_gain
+        stiffest = plain(tuning.gains.velocity_gain)
+        return stiffest if stiffest is None or stiffest[1].velocity_gain <= most else plain(most)
+
+    def softer(share: float, wanted: float) -> tuple[float, Gains]:
         """Position gain and loop: the same shape with less gain if that keeps what is asked, or a simpler one."""
         gains = softened(tuning.gains, share)
-        if not keeps_what_is_asked(gains, load, winding, asked, measured=measured, working=working):
-            try:
-                gains = tune_velocity(
-                    load, winding, gains, asked, measured=measured, working=working, noise=noise,
-                    noise_torque=noise_torque, least_damping=least_damping, most_gain=gains.velocity_gain,
-                    most_sections=SIMPLER,
-                ).gains  # fmt: skip
-            except TuningRefused:
-                return 0.0, gains
-        return position_gain(gains)[0], gains
+        if keeps_what_is_asked(gains, load, winding, asked, measured=measured, working=working):
+            return position_gain(gains)[0], gains
+        simpler = sought(gains.velocity_gain, SIMPLER)
+        found = (0.0, gains) if simpler is None else (position_gain(simpler)[0], simpler)
+        return found if found[0] >= wanted else max(found, plain_at(share) or found, key=lambda one: one[0])
 
     stiff, limit = position_gain(tuning.gains)
     if stiff >= DECAYS / settling or limit != SWINGS:
         return tuning
-    # About how soft it has to be follows from the same shape, whatever margins that has.
-    about = [stiff, *(position_gain(softened(tuning.gains, share))[0] for share in SHARES[1:])]
+    # About how soft it has to be follows from the same shape, whatever margins that has, and from none.
+    about = [stiff]
+    for share in SHARES[1:]:
+        without = plain_at(share)
+        about.append(max(position_gain(softened(tuning.gains, share))[0], 0.0 if without is None else without[0]))
     wanted = min(DECAYS / settling, HALF * max(about))
     best, stiffer, found = (stiff, tuning.gains), 1.0, stiff >= wanted
     for kv, share in zip(about[1:], SHARES[1:], strict=True):
         if found:
             break
-        tried = softer(share) if kv >= wanted else (0.0, tuning.gains)
+        tried = softer(share, wanted) if kv >= wanted else (0.0, tuning.gains)
         best = max(best, tried, key=lambda one: one[0])
         found = tried[0] >= wanted
         stiffer, softest = (stiffer, share) if found else (share, share)
@@ -99,7 +120,7 @@ def ease_for_settling(
         return tuning
     for _ in range(HALVINGS if found else 0):
         middle = math.sqrt(stiffer * softest)
-        tried = softer(middle)
+        tried = softer(middle, wanted)
         if tried[0] >= wanted:
             best, softest = tried, middle
         else:

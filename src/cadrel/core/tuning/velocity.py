@@ -35,13 +35,15 @@ ACROSS = 15  # points across a peak, for the search
 MOST_SECTIONS = 2
 ROUNDS = 3  # of a search, each with one load more to bear
 EARNS = 1.05  # a section must raise the score's gain by a twentieth, or the simpler loop is kept
-INSIDE = (0.97, math.radians(1.5), 0.4)  # peak, phase and gain [dB] by which the search stays inside what is asked
+INSIDE = (0.99, math.radians(0.4), 0.1)  # peak, phase and gain [dB] by which the search stays inside what is asked
 USED_UP = 0.85  # of the ripple asked for, from which on noise is what binds
 NOISY = "the device's noise: the current ripple asked for at rest"
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
 MISSED_BY, MISSED_NEAR = math.radians(3), 0.7  # of -1: crossovers and near passes that the search looks at closer
 MISSED_POINTS = 5  # that such a place adds to the search's grid, over four steps of the judge's
-STABLE = Kept(3.5, math.radians(16), 1.4)  # of a load lighter or heavier than measured: stable, by a clear distance
+# Of a load lighter or heavier than measured: stable. Its corners lie beyond those asked for by what an identification
+# may be off by (`verdict/spread.py`): the distance is for what lies between them.
+STABLE = Kept(12.0, math.radians(5), 1.1)
 UNSEEN_HZ = 1200.0  # a plant is rarely measured beyond; there the loop's gain stays below 1
 
 

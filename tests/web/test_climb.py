@@ -9,6 +9,7 @@ from cadrel.procedures import PROCEDURES, Finding, Outcome, RunRecord
 from cadrel.web.changes.outcomes import keep_outcome, take_proposal
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import wanted_values
+from cadrel.web.route.sheets import route_of
 from tests.web.conftest import client_of, text_of
 
 pytestmark = pytest.mark.django_db
@@ -72,8 +73,10 @@ def test_taken_it_retires_what_was_proven_with_the_gains_before(climbed: Axis, e
     take_proposal(proposal, KEYS, who=engineer)
     assert states(climbed) == {"velocity_loop": "stale", "position_loop": "stale", "climb_factor": "measured"}
     assert "position step" in climbed.findings.get(kind="velocity_loop").stale_because
+    assert {r["key"]: r["state"] for r in route_of(climbed, "")}["position"] == "stale"
 
 
 def test_refused_it_leaves_the_proof_as_it_was(climbed: Axis, engineer: User) -> None:
     take_proposal(climbed.proposals.get(state="open"), [], who=engineer)
     assert states(climbed) == {"velocity_loop": "proven", "position_loop": "proven", "climb_factor": "stale"}
+    assert {r["key"]: r["state"] for r in route_of(climbed, "")}["position"] == "proven"

@@ -86,8 +86,9 @@ def _step_state(axis: Axis, key: str, values: dict[str, Any], found: list[Any]) 
         return ("measured", "connected") if axis.connected else ("open", "not connected")
     if key == "handover":
         return "open", ""
+    # What a refused climb found stands beside a loop that is proven as it was.
     stale = [f for f in found if f.state == "stale"]
-    if stale:
+    if stale and not any(f.state == "proven" for f in found):
         return "stale", stale[0].stale_because
     missed = next((f.verdict for f in found if f.verdict_id and not f.verdict.is_proven), None)
     if missed is not None:

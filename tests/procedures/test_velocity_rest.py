@@ -4,6 +4,7 @@ The looks themselves are scripted here: an axis that hunts above a gain. What a 
 the whole run.
 """
 
+import math
 from collections.abc import Callable
 from types import SimpleNamespace
 from typing import Any
@@ -25,6 +26,7 @@ from cadrel.procedures.velocity_rest import (
     Looked,
     Seen,
     proposed_to_rest,
+    told,
 )
 
 START = Gains(
@@ -130,6 +132,24 @@ def test_ripple_of_mere_noise_beyond_what_was_asked_asks_the_next_proposal_for_l
     assert not found.loud and found.limited_by == NOISY  # no hunting was seen
     assert found.ripple < BUDGET and found.gains.velocity_gain > 0.5 * made[0]
     assert "the device's noise" in bench.notes[0]
+
+
+@pytest.mark.parametrize(
+    ("seen_so", "says"),
+    [
+        ({}, "5 % of the continuous current"), ({"sways": 0.01}, "swaying by 0.57 ° to either side"),
+        ({"swings": 1, "sways": 0.01}, "halves its gains"),
+    ],
+)  # fmt: skip
+def test_what_was_seen_of_one_that_does_not_rest_is_told(seen_so: dict[str, Any], says: str) -> None:
+    bench = Bench()
+    bench.axis.mechanism = SimpleNamespace(unit_per_rad=180 / math.pi, unit="°")
+    ripple = 0.05 * bench.current_continuous
+    whole = {"swings": 0, "sways": 0.0} | seen_so
+    looked = Looked(
+        gains=START, limited_by="", noise=1.0, ripple=ripple, hunts=True, loud=False, owed=1.0, **whole
+    )  # fmt: skip
+    assert says in told(bench, looked)  # type: ignore[arg-type]
 
 
 def test_one_that_never_rests_is_returned_as_it_is(looks) -> None:

@@ -21,6 +21,9 @@ AT_REST, NOISE_SECONDS = 0.3, 0.25  # [s] before, and of, a look at an axis at r
 KICKED, RESTED, LOOKED_AT = 0.06, 0.6, 0.45
 MOST_KICKED = 0.25  # [s]
 STROKE, STROKE_SPEED = 0.4, 0.6  # of travel and speed agreed to, of a stroke after which an axis should rest
+# Counts, or a share of the goal's window, that an axis at rest may swing by to either side: one that is nearly as wide
+# as the window settles by chance.
+STEPS_AT_REST, WINDOW_SHARE = 1.5, 0.5
 WINDOWS = 4.0  # of the goal's position window, that an axis is kicked by before it should rest
 FOLLOWS = 0.5  # of the following-error window: a step injected at the position is off its command while it lasts
 RIPPLE_TOLERANCE = 0.1  # of the ripple asked for: a quarter of a second of noise is no surer
@@ -53,6 +56,11 @@ def at_rest_after_a_kick(
         )
     session.standstill()
     return _trembling(session, record, slice(-round(LOOKED_AT * rests), None))
+
+
+def most_swing(session: Session) -> float:
+    """Return how far to either side an axis at rest may swing. [rad]"""
+    return max(STEPS_AT_REST * session.place_count, WINDOW_SHARE * session.axis.goal.window)
 
 
 def kicked_for(load_swings_hz: float | None) -> float:

@@ -33,6 +33,7 @@ from cadrel.procedures.judging import (
     at_rest_after_a_stroke,
     go_back_unless_proven,
     kick_size,
+    most_swing,
     position_values,
     ripple_criterion,
     small_step,
@@ -53,7 +54,6 @@ def model_of(session: Session) -> TwoMass:
     return session.plant.springy.load
 
 
-STEPS_AT_REST, WINDOW_SHARE = 2.5, 0.5  # counts, or a share of the window, that an axis at rest may be away by
 EASED = ("position.gain", "velocity.gain", "velocity.reset_time")  # what a drive lowers against a swing that grows
 LOWER, LOWERED = 0.6, 6  # times the position gain, and how many are tried, while the axis hunts at rest
 
@@ -164,7 +164,7 @@ def _without_hunting(session: Session, gains: Gains, load: TwoMass) -> tuple[Gai
     margin may hunt between two steps of its device, or through its play: a limit cycle, which less gain ends. What no
     lower gain ends is noise, and none of its doing.
     """
-    most = max(STEPS_AT_REST * session.place_count, WINDOW_SHARE * session.axis.goal.window)
+    most = most_swing(session)
 
     def look(tried: Gains) -> tuple[float, int, bool]:
         session.enter("looking for hunting at rest", 0.45)

@@ -25,6 +25,7 @@ from cadrel.procedures.judging import (
     at_rest_after_a_kick,
     at_rest_after_a_stroke,
     kick_size,
+    most_swing,
     position_values,
 )
 from cadrel.procedures.plant_in_motion import PRECISE
@@ -81,6 +82,7 @@ class Looked:
     hunts: bool  # trembles by more than was asked, and by more than its noise explains
     loud: bool  # trembles by more than was asked, whatever explains it
     owed: float  # [rad/s] of the raw speed, that gains must bear which tremble less
+    sways: float = 0.0  # [rad] to either side, where that is more than an axis at rest may
 
 
 def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustness, *, known: Gains | None) -> Looked:
@@ -154,7 +156,7 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> tup
     if rests is None:
         does = "hunts at rest" if looked.hunts else "trembles at rest with the device's noise"
         session.note(
-            f"With a velocity gain of {looked.gains.velocity_gain:.3g} the axis {does} ({_told(session, looked)}): "
+            f"With a velocity gain of {looked.gains.velocity_gain:.3g} the axis {does} ({told(session, looked)}): "
             "less is tried."
         )
         # What binds is not its own damping alone: sections that swing little are calmer between steps of a device.
@@ -172,10 +174,14 @@ def budget(session: Session) -> float:
     return session.axis.robustness.ripple * session.axis.motor.torque_constant * session.current_continuous
 
 
-def _told(session: Session, looked: Looked) -> str:
+def told(session: Session, looked: Looked) -> str:
+    """Return in words what was seen of a loop that does not rest: the worst of it."""
     continuous = session.axis.motor.torque_constant * session.current_continuous
     if looked.swings:
         return "swinging ever wider until the drive halves its gains"
+    if looked.sways:
+        mechanism = session.axis.mechanism
+        return f"swaying by {looked.sways * mechanism.unit_per_rad:.2g} {mechanism.unit} to either side"
     return f"{100 * looked.ripple / continuous:.3g} % of the continuous current"
 
 
@@ -202,26 +208,27 @@ def _look(
     ripple, _ = at_rest_after_a_kick(
         session, "velocity", KICK * session.consent.speed, load_swings_hz=fit.load.antiresonance_hz
     )
-    around = _ripple_around(session, seen, tuning.gains, asked)
-    ripple = ripple if around is None else max(ripple, around)
-    swings = session.swings - before_it
+    around, sways = _held(session, seen, tuning.gains, asked)
+    ripple, swings = max(ripple, around), session.swings - before_it
     explained = seen.device / noise_behind(1.0, tuning.gains)
-    hunts = swings > 0 or ripple > max(UNEXPLAINED * explained, HEARD * budget(session))
-    # Of a loop that had to be halved the ripple was read at half the gains: it owes the whole budget at least.
-    trembles = max(ripple, budget(session)) if swings else ripple
+    hunts = swings > 0 or sways > 0.0 or ripple > max(UNEXPLAINED * explained, HEARD * budget(session))
+    # Of a loop that had to be halved the ripple was read at half the gains, and of one that sways it is not what is too
+    # much: they owe the whole budget at least.
+    trembles = max(ripple, budget(session)) if swings or sways > 0.0 else ripple
     owed = noise_behind(min(trembles, MOST_AT_ONCE * budget(session)), tuning.gains)
     return Looked(
         gains=tuning.gains, limited_by=tuning.limited_by, noise=noise, ripple=ripple, swings=swings, hunts=hunts,
-        loud=ripple > budget(session), owed=(FIRMLY if hunts else JUST) * owed,
+        loud=ripple > budget(session), owed=(FIRMLY if hunts else JUST) * owed, sways=sways,
     )  # fmt: skip
 
 
-def _ripple_around(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> float | None:
-    """Return the ripple of torque at rest with a position loop around the proposal; None where none can be. [N·m]
+def _held(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> tuple[float, float]:
+    """Return the ripple of torque at rest with a position loop around the proposal, and how far it sways. [N·m], [rad]
 
     A velocity loop may stand still by itself and hunt between the steps of its device once a position is held, or set
     a load swinging behind its play once a move is fed forward: the position loop could mend that only by holding
-    nothing.
+    nothing. Little torque may make it sway by as much as the window in which it should settle; what an axis at rest may
+    sway by is told as none. Nothing is seen where no position loop can be.
     """
     try:
         around, _ = tune_position(
@@ -229,15 +236,17 @@ def _ripple_around(session: Session, seen: Seen, gains: Gains, asked: Robustness
             working=Winding.from_drive(session.values), settling=session.axis.goal.settling_time,
         )  # fmt: skip
     except TuningRefused:
-        return None  # the position loop's own run says so
+        return 0.0, 0.0  # the position loop's own run says so
     changes = position_values(around)
     kept = {k: session.values[k] for k in changes}
     session.write(changes)
     try:
-        kicked, _ = at_rest_after_a_kick(
+        kicked = at_rest_after_a_kick(
             session, "position", kick_size(session, around.position_gain),
             load_swings_hz=seen.fit.load.antiresonance_hz,
         )  # fmt: skip
-        return max(kicked, at_rest_after_a_stroke(session)[0])
+        moved = at_rest_after_a_stroke(session)
+        ripple, sways = max(kicked[0], moved[0]), max(kicked[1], moved[1])
+        return ripple, sways if sways > most_swing(session) else 0.0
     finally:
         session.write(kept)

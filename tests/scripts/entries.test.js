@@ -140,7 +140,10 @@ test("what was typed before the script had come is newer than the draft", () => 
   const made = page(form(RESISTANCE, 'data-typed="1"').replace('value="2.6"', 'value="-2.7"'));
   const root = made.document.querySelector("form");
   root.querySelector("#f-r").value = "2.7"; // mended on the page that refused it, at once
+  let asked = 0;
+  root.addEventListener("input", () => asked++);
   mount(root);
+  assert.equal(asked, 1); // nobody asked the server about it yet
   assert.equal(root.querySelector("#f-r").value, "2.7");
   assert.equal(draftOf(NAME).typed["sheet.resistance"], "2.7");
 });

@@ -46,7 +46,7 @@ export function mount(form) {
     return newer;
   };
   const redraw = () => {
-    /** @type {any} */ (window).htmx.process(form); // it may not listen yet: it begins once the page is read
+    /** @type {any} */ (window).htmx?.process(form); // it may not listen yet: it begins once the page is read
     form.dispatchEvent(new Event("input", { bubbles: true }));
   };
   const change = (/** @type {Event} */ event) => {

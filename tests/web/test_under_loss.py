@@ -1,6 +1,7 @@
 """Runs that outlive their database, ends that are asked of the drive, and starts that are refused at once."""
 
 import os
+import re
 from collections.abc import Callable
 from datetime import timedelta
 from pathlib import Path
@@ -181,7 +182,8 @@ def test_a_consent_ticked_long_ago_starts_nothing(led: Axis, engineer: User, ben
     answer = client_of(engineer).post(
         f"/axis/{led.pk}/start/commutation/", {"consent": "1", "ticked_at": str(bench[1].time - 45.0)}, follow=True
     )
-    assert "the consent is 45 s old" in answer.content.decode()
+    said = re.search(r"the consent is (\d+) s old", answer.content.decode())
+    assert said and int(said[1]) >= 45  # the bench's clock goes on while the page asks
     assert not Job.objects.exists()
 
 

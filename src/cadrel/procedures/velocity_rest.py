@@ -211,7 +211,10 @@ def _look(
     around, sways = _held(session, seen, tuning.gains, asked)
     ripple, swings = max(ripple, around), session.swings - before_it
     explained = seen.device / noise_behind(1.0, tuning.gains)
-    hunts = swings > 0 or sways > 0.0 or ripple > max(UNEXPLAINED * explained, HEARD * budget(session))
+    # A device's noise shows as swaying too, of a shaft that stands: what its torque explains is none.
+    unexplained = ripple > UNEXPLAINED * explained
+    sways = sways if unexplained else 0.0
+    hunts = swings > 0 or sways > 0.0 or (unexplained and ripple > HEARD * budget(session))
     # Of a loop that had to be halved the ripple was read at half the gains, and of one that sways it is not what is too
     # much: they owe the whole budget at least.
     trembles = max(ripple, budget(session)) if swings or sways > 0.0 else ripple

@@ -208,8 +208,9 @@ def _look(
     ripple, _ = at_rest_after_a_kick(
         session, "velocity", KICK * session.consent.speed, load_swings_hz=fit.load.antiresonance_hz
     )
-    around, sways = _held(session, seen, tuning.gains, asked)
-    ripple, swings = max(ripple, around), session.swings - before_it
+    held = _held(session, seen, tuning.gains, asked)
+    ripple, sways = (ripple, 0.0) if held is None else (max(ripple, held[0]), held[1])
+    swings = session.swings - before_it
     explained = seen.device / noise_behind(1.0, tuning.gains)
     # A device's noise shows as swaying too, of a shaft that stands: what its torque explains is none.
     unexplained = ripple > UNEXPLAINED * explained
@@ -225,13 +226,13 @@ def _look(
     )  # fmt: skip
 
 
-def _held(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> tuple[float, float]:
+def _held(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> tuple[float, float] | None:
     """Return the ripple of torque at rest with a position loop around the proposal, and how far it sways. [N·m], [rad]
 
     A velocity loop may stand still by itself and hunt between the steps of its device once a position is held, or set
     a load swinging behind its play once a move is fed forward: the position loop could mend that only by holding
     nothing. Little torque may make it sway by as much as the window in which it should settle; what an axis at rest may
-    sway by is told as none. Nothing is seen where no position loop can be.
+    sway by is told as none. None where no position loop can be.
     """
     try:
         around, _ = tune_position(
@@ -239,7 +240,7 @@ def _held(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> tupl
             working=Winding.from_drive(session.values), settling=session.axis.goal.settling_time,
         )  # fmt: skip
     except TuningRefused:
-        return 0.0, 0.0  # the position loop's own run says so
+        return None  # the position loop's own run says so
     changes = position_values(around)
     kept = {k: session.values[k] for k in changes}
     session.write(changes)

@@ -8,7 +8,7 @@ from typing import Any
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
 from cadrel.core.identification import PlantFit
-from cadrel.core.tuning import TuningRefused
+from cadrel.core.tuning import TuningRefused, noise_behind
 from cadrel.core.verdict import Criterion
 from cadrel.procedures.errors import AxisStopped
 from cadrel.procedures.outcome import Outcome
@@ -24,7 +24,7 @@ from cadrel.procedures.play import Closed, rise_of
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_looks import velocity_step
 from cadrel.procedures.velocity_report import Tried, outcome_of, velocity_values
-from cadrel.procedures.velocity_rest import FIRMLY, Seen, proposed_to_rest
+from cadrel.procedures.velocity_rest import FIRMLY, Seen, budget, proposed_to_rest
 
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
 MORE_TRIES = 3  # proposals after one that missed what was asked
@@ -84,8 +84,10 @@ def tuned_until_calm(
             if not tries_left:
                 break
             session.note(f"A proposal ran away: {stopped.text} Tuned anew with more room.")
-            asked = _after_running_away(asked)
-            seen = replace(seen, hunts=True, noise=FIRMLY * seen.noise)
+            # Half of the gain next time, and room: once, for of how much was missing no other run-away tells more.
+            asked = _after_running_away(seen.asked(session.axis.robustness))
+            ran = Gains.from_drive(session.refresh(), session.rates)
+            seen = replace(seen, hunts=True, noise=FIRMLY * max(seen.noise, noise_behind(budget(session), ran)))
             continue
         if last.is_calm or not tries_left:
             break

@@ -236,6 +236,7 @@ def _cascade(s, c):
         s.position_ref, s.limited = s.place, 0
         return
     raw = s.gain_share * c.velocity_gain * error + s.int_torque
+    held = torque_filters.states(s)
     through = torque_filters.filtered(s, c, raw)
     torque = (
         through
@@ -250,10 +251,12 @@ def _cascade(s, c):
     s.limited = 1 if abs(iq) > most else 0
     s.iq_command = min(max(iq, -most), most)
     s.torque_cmd = s.iq_command * c.torque_constant
+    if s.limited == 1:
+        torque_filters.conditioned(s, c, held, through - torque + s.torque_cmd)
     if s.limited == 0 or error * iq < 0.0:  # integrate unless it would push further into the limit
-        held = most * c.torque_constant  # of more, the other way, it would have to be unwound
+        largest = most * c.torque_constant  # of more, the other way, it would have to be unwound
         s.int_torque += s.gain_share * s.gain_share * c.velocity_integral * TV * error
-        s.int_torque = min(max(s.int_torque, -held), held)
+        s.int_torque = min(max(s.int_torque, -largest), largest)
     if point != NOWHERE:
         forget_swing(s)
     elif look_for_swing(s, c, (through - s.int_torque) / c.torque_constant):

@@ -5,6 +5,7 @@ it bears.
 """
 
 import math
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,6 +31,13 @@ BELOW, INVERSE = 0.93, 1.35  # times resonance and antiresonance, where zeros an
 # What a second section begins with beside one that answers the resonance: a lead about the filters. Zeros and poles,
 # each a frequency [Hz] and a damping, and how far their logarithms are strewn.
 LEAD = ((550.0, 0.3), (0.82, 0.2), (1500.0, 0.1), (0.9, 0.2))
+# Or with a lag below the crossover, whose zeros swing: more gain beneath it for the phase that it costs.
+LAG = ((90.0, 0.2), (0.43, 0.15), (63.0, 0.1), (0.95, 0.1))
+SLOWER = 2.2  # times the reset time: what a lag takes of phase the integral gives back
+# A resonance answered by a lead whose zeros lie on it, above it by this share: its phase holds the resonance.
+LED = ((1.03, 0.05), (0.2, 0.4), (1550.0, 0.1), (0.9, 0.2))
+# Crowds that evolve side by side, and after how many generations all but the best so many are given up.
+RACED = ((60, 3), (120, 2))
 MOST_LEAD = 3.0  # poles over zeros: beyond, a section is a differentiator
 
 
@@ -58,14 +66,53 @@ def evolved(
         half = len(crowd) // 2
         crowd[:half] = start + AROUND * rng.normal(size=(half, len(box)))
         crowd[0] = start
-        return _evolve(crowd, box, plants, bounds, gains, GENERATIONS[sections] // SHORTER)[0]
+        return _evolve(crowd, box, plants, bounds, gains, GENERATIONS[sections] // SHORTER).best
+    crowds = _beginnings(load, bounds, box, sections, start, rng)
+    last = GENERATIONS[sections]
+    begun = 0
+    for until, kept in (*(stage for stage in RACED if stage[0] < last), (last, 1)):
+        raced = [_evolve(crowd, box, plants, bounds, gains, until - begun) for crowd in crowds]
+        raced.sort(key=lambda one: one.score)
+        crowds, begun = [one.crowd for one in raced[:kept]], until
+    return raced[0].best
+
+
+def _beginnings(
+    load: TwoMass, bounds: Bounds, box: list[tuple[float, float]], sections: int, start: FloatArray | None,
+    rng: np.random.Generator,
+) -> list[FloatArray]:  # fmt: skip
+    """Return the crowds that a structure evolves from: for each good beginning one that half of it is strewn about."""
     crowds = [_strewn(box, sections, rng)]
-    if sections and start is not None:
-        _begun_at_notch(crowds[0], start, box, load, rng)
-        if load.resonance_hz is not None and load.antiresonance_hz is not None:
-            crowds.append(_begun_at_inverse(_strewn(box, sections, rng), start, load, bounds, rng))
-    found = [_evolve(crowd, box, plants, bounds, gains, GENERATIONS[sections]) for crowd in crowds]
-    return min(found, key=lambda one: one[1])[0]
+    if not sections or start is None:
+        return crowds
+    _begun_at_notch(crowds[0], start, box, load, rng)
+    springy = load.resonance_hz is not None and load.antiresonance_hz is not None
+    if springy:
+        crowds.append(_begun_at_inverse(_strewn(box, sections, rng), start, load, bounds, rng))
+    if sections < 2:
+        return crowds
+    half = len(crowds[0]) // 2
+    lagging = _strewn(box, sections, rng)
+    lagging[:half, : len(start)] = start + 0.15 * rng.normal(size=(half, len(start)))
+    crowds.append(_lagged(lagging, rng))
+    if springy:
+        assert load.resonance_hz is not None
+        inverse = _begun_at_inverse(_strewn(box, sections, rng), start, load, bounds, rng)
+        crowds.append(_lagged(inverse, rng))
+        led = _strewn(box, sections, rng)
+        led[:half, :FIXED] = start[:FIXED] + 0.3 * rng.normal(size=(half, FIXED))
+        led[:half, FIXED : FIXED + 4] = _about(LED, half, rng)
+        led[:half, FIXED] += math.log(load.resonance_hz)
+        crowds.append(_lagged(led, rng))
+    return crowds
+
+
+def _lagged(crowd: FloatArray, rng: np.random.Generator) -> FloatArray:
+    """Let the half of a crowd that begins somewhere have a lag as its second section."""
+    half = len(crowd) // 2
+    crowd[:half, 0] += math.log(SLOWER)
+    crowd[:half, -4:] = _about(LAG, half, rng)
+    return crowd
 
 
 def _strewn(box: list[tuple[float, float]], sections: int, rng: np.random.Generator) -> FloatArray:
@@ -114,10 +161,19 @@ def _about(section: tuple[tuple[float, float], ...], n: int, rng: np.random.Gene
     return np.asarray(np.log(middle) + width * rng.normal(size=(n, len(section))))
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class _Evolved:
+    """What a crowd has come to."""
+
+    best: FloatArray
+    score: float  # negative, of the best
+    crowd: FloatArray
+
+
 def _evolve(
     crowd: FloatArray, box: list[tuple[float, float]], plants: Plants, bounds: Bounds, gains: Gains, generations: int
-) -> tuple[FloatArray, float]:
-    """Differential evolution of a crowd; the best shape, and its negative score."""
+) -> _Evolved:
+    """Let a crowd go through so many generations of differential evolution."""
     low, high = np.array(box).T
     beaten = np.full(len(crowd), np.inf)  # of each member, the negative score that its successor must not exceed
 
@@ -138,7 +194,7 @@ def _evolve(
         polish=False,
         callback=keep,
     )
-    return np.asarray(result.x), float(result.fun)
+    return _Evolved(np.asarray(result.x), float(result.fun), np.asarray(result.population))
 
 
 def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains, beaten: FloatArray) -> FloatArray:

@@ -190,6 +190,23 @@ def _smoothed(torque, sections, first, second):
 
 
 @numba.njit(cache=True)
+def _held_back(torque, sections, first, second):
+    """Give the sections the states they had if they had put out a torque; return what went in for it.
+
+    docs/control-structure.md, 4. The states given are those before the sample.
+    """
+    for k in range(sections.shape[0] - 1, -1, -1):
+        b0, b1, b2, a1, a2 = sections[k]
+        entry = torque if abs(b2) >= (1.0 - 1e-9) * b0 else (torque - first[k]) / b0
+        if abs(b2) >= (1.0 - 1e-9) * b0:
+            first[k], second[k] = torque * (1.0 - b0), torque * (b2 - a2)
+        else:
+            first[k], second[k] = b1 * entry - a1 * torque + second[k], b2 * entry - a2 * torque
+        torque = entry
+    return torque
+
+
+@numba.njit(cache=True)
 def run_twin(f, sections, place, speed_of, acceleration, out):
     """Run a move from rest. Set-points of shape (n,), one a velocity sample; `sections` (m, 5) of b0 b1 b2 a1 a2.
 
@@ -220,10 +237,15 @@ def run_twin(f, sections, place, speed_of, acceleration, out):
         wanted = f.position_gain * (place[n] - reached) + f.velocity_feedforward * speed_of[n]
         error = min(max(wanted, -1.1 * f.velocity_limit), 1.1 * f.velocity_limit) - known
         low += (1.0 - f.torque_pole) * (f.velocity_gain * error + integral - low)
-        torque = _smoothed(low, sections, first, second) + f.acceleration_torque * acceleration[n]
+        one, two = first.copy(), second.copy()
+        through = _smoothed(low, sections, first, second)
+        torque = through + f.acceleration_torque * acceleration[n]
         torque += f.friction_torque * min(max(speed_of[n] / f.friction_blend, -1.0), 1.0)
         asked = torque / f.torque_constant
         command = min(max(asked, -f.current_limit), f.current_limit)
+        if command != asked:
+            first[:], second[:] = one, two
+            low = _held_back(through - torque + f.torque_constant * command, sections, first, second)
         if command == asked or error * asked < 0.0:  # integrate unless it would push further into the limit
             integral += f.velocity_integral * period * error
         out[0, n], out[1, n], out[2, n], out[3, n], out[4, n] = reached, known, s[CURRENT], s[LOAD_ANGLE], s[ANGLE]

@@ -1,4 +1,4 @@
-"""The spread that a loop must bear: the same axis with a resonance that has drifted, lighter, heavier."""
+"""The spread that a loop must bear: the same axis with a resonance that has drifted, lighter, heavier, gripped."""
 
 import math
 from dataclasses import dataclass, replace
@@ -12,6 +12,9 @@ from cadrel.core.control import Gains, LoopName, TwoMass, Winding, spectral_radi
 UNSURE_DRIFT, UNSURE_INERTIA = 0.02, 0.05
 STEP = 0.04  # of a resonance, between two loads that are looked at
 LEAST_DAMPING = 0.7  # of what was measured
+# Viscous friction that dry friction is looked at as, over what the motor's inertia opposes to a swing on the spring:
+# from hardly felt to held fast.
+GRIPS = (0.25, 1.0, 4.0, 16.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -42,14 +45,18 @@ class Spread:
     def corners(self, load: TwoMass) -> list[TwoMass]:
         """Return the ends of all that must be stable: every one of `drifts` at the least, its own, the most inertia.
 
+        And the load as friction grips it.
         Drift and inertias go a little beyond what is asked for, by what an identification may be off by.
         """
         if self == Spread():
             return [load]
-        return [one if k == 1.0 else one.weighing(k) for one in self._wider(load) for k in self._inertias()]
+        weighed = [one if k == 1.0 else one.weighing(k) for one in self._wider(load) for k in self._inertias()]
+        return weighed + gripped(load)
 
     def between(self, load: TwoMass) -> list[TwoMass]:
         """Return loads of everything within the corners, each resonance within a few percent of its neighbours'.
+
+        The last are as friction grips them.
 
         A loop that is shaped for the corners alone may run away between them.
         """
@@ -67,7 +74,7 @@ class Spread:
             ends = [_resonance(drifted.weighing(k)) for k in (least, most)]
             count = max(2, math.ceil(math.log(ends[0] / ends[1]) / STEP))
             found += [drifted.weighing(k) for k in np.geomspace(least, most, count + 1).tolist()]
-        return found
+        return found + gripped(load)
 
     def _wider(self, load: TwoMass) -> list[TwoMass]:
         damping = load.damping * LEAST_DAMPING
@@ -84,6 +91,24 @@ class Spread:
     def worst_radius(self, loop: LoopName, load: TwoMass, winding: Winding, gains: Gains) -> float:
         """Return the largest spectral radius of a loop over everything within the corners."""
         return _least_stable(self, loop, load, winding, gains)[1]
+
+
+def gripped(load: TwoMass) -> list[TwoMass]:
+    """Return the load as dry friction makes it near rest, where it acts as viscous friction without a bound.
+
+    None without a spring: there it takes away phase that one mass has to spare.
+
+    Notes
+    -----
+    A swing of speed A meets Coulomb friction F as 4 F / (pi A): little while the axis moves, ever more the less it
+    swings (describing function; J.-J. Slotine, W. Li, Applied Nonlinear Control, 1991, chapter 5, from memory). A loop
+    that is stable on the free axis and unstable on one of these swings at rest, at the size where both meet.
+    """
+    if load.stiffness is None:
+        return []
+    held = [share * math.sqrt(load.stiffness * load.inertia_motor) for share in GRIPS]
+    motors = [replace(load, viscous=load.viscous + grip) for grip in held]
+    return motors + [replace(load, viscous_load=load.viscous_load + grip) for grip in held]
 
 
 @lru_cache(maxsize=64)  # a proposal is looked at by the search, by its judge and by its verdict

@@ -3,17 +3,19 @@
 import itertools
 import math
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 import pytest
 from scipy.signal import lfilter
 
 from cadrel.core.axis import drive_values
-from cadrel.core.control.filters import notch
+from cadrel.core.control.filters import Biquad, Section, notch
 from cadrel.core.motion import move_profile, sample_profile
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth, SimulatedDrive, machine
 from cadrel.core.simulation.layout import TICK
+from cadrel.core.simulation.torque_filters import backward
 from cadrel.link import LinkedDrive, RefusedByDrive
 from cadrel.link.stand_in import StandIn
 from tests.conftest import rig_of
@@ -403,6 +405,79 @@ def test_friction_fed_forward_takes_its_share_of_the_following_error(ready: tupl
 
     none, half, most = lag(0.0), lag(0.5), lag(0.9)
     assert half < 0.75 * none and most < 0.4 * none
+
+
+@pytest.mark.parametrize("zero_damping", [0.05, 0.7])
+def test_filters_at_the_limit_hold_what_would_have_put_out_the_limit(zero_damping: float) -> None:
+    """Hanus' conditioning: run anew by SciPy on the inputs that it reckons, the sections put out what was left of them.
+
+    A low-pass, whose zeros do not decay, rests at the limit instead.
+    """
+    kinds = {
+        2: Section(zero_hz=75.0, zero_damping=zero_damping, pole_hz=8.0, pole_damping=1.0),
+        3: Section(zero_hz=500.0, zero_damping=0.8, pole_hz=1500.0, pole_damping=0.8),
+    }
+    biquads = {n: one.biquad(period=2.5e-4) for n, one in kinds.items()}
+    rng = np.random.default_rng(5)
+    states = dict.fromkeys(kinds, (0.0, 0.0))
+    inputs, outputs = [], []
+    for raw in 40 * rng.normal(size=400).cumsum():
+        one, two = states[2], states[3]
+        middle = biquads[2].b0 * raw + one[0]
+        wanted = biquads[3].b0 * middle + two[0]
+        left = float(np.clip(wanted, -1.0, 1.0))
+        middle, *new = backward(*figures(biquads[3]), *two, left)
+        states[3] = (new[0], new[1])
+        entry, *new = backward(*figures(biquads[2]), *one, middle)
+        states[2] = (new[0], new[1])
+        assert entry == pytest.approx(raw) or wanted != left
+        inputs.append(entry)
+        outputs.append(left)
+    through = np.array(inputs)
+    for one in biquads.values():
+        through = lfilter([one.b0, one.b1, one.b2], [1.0, one.a1, one.a2], through)
+    assert np.allclose(through, outputs, atol=1e-6)
+    assert 50 < sum(abs(v) == 1.0 for v in outputs) < 400
+    low_pass = Section(zero_hz=0.0, zero_damping=0.7, pole_hz=40.0, pole_damping=0.7).biquad(period=2.5e-4)
+    entry, one, two = backward(*figures(low_pass), 0.3, -0.2, 1.5)
+    assert entry == 1.5
+    assert low_pass.b0 * 1.5 + one == pytest.approx(1.5)
+
+
+def figures(section: Biquad) -> tuple[float, float, float, float, float]:
+    return section.b0, section.b1, section.b2, section.a1, section.a2
+
+
+def test_a_heavy_load_behind_a_slow_lag_rests_after_a_move_at_the_limit_of_torque(
+    make_drive: Make, pusher: dict[str, Entry]
+) -> None:
+    """A lag that fills up at the limit gives it back for long after: this axis swung by half a turn and more."""
+    truth = replace(
+        rig_of("tile-pusher"), inertia_motor=4.4e-5, inertia_load=1.2e-3, stiffness=40.0, damping=5e-3,
+        viscous_motor=2e-4, viscous_load=4.5e-2, coulomb_motor=0.0, coulomb_load=0.0, inertia_third=0.0,
+        backlash_deg=0.0, cogging=(), presliding_deg=0.0, transmission_error=(), torque_load=0.0,
+    )  # fmt: skip
+    constant = 1.5 * truth.pole_pairs * truth.flux_linkage
+    lag = {"zero": 145.0, "zero_damping": 0.04, "pole": 14.0, "pole_damping": 1.0}
+    drive, simulated = make_drive(truth)
+    started(drive, truth, pusher, {f"velocity.section2_{name}": value for name, value in lag.items()} | {
+        "velocity.gain": 6.3, "velocity.reset_time": 0.025, "velocity.feedback_filter": 1900.0,
+        "velocity.torque_filter": 1900.0, "velocity.notch_depth": 0.0, "velocity.oscillation_reaction": 2.0,
+        "position.gain": 57.0, "position.velocity_feedforward": 1.0, "limit.current": 2.7 / constant,
+        "limit.following_error": 30.0,
+    })  # fmt: skip
+    enable(drive)
+    move = move_profile(18.0, velocity=92.0, acceleration=1100.0, jerk=66_000.0)
+    drive.run_path(move.segments)
+    places, limited = [], 0
+    for _ in range(240):
+        drive.beat()
+        drive.link.wait(0.005)
+        places.append(float(simulated.running.state.theta1))
+        limited += int(simulated.running.state.limited)
+    assert limited > 3
+    assert np.ptp(places[-40:]) < 0.02
+    assert abs(places[-1] - places[0] - 18.0) < 0.2
 
 
 def test_the_integral_never_holds_more_than_the_motor_may_give(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:

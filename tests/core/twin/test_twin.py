@@ -7,7 +7,7 @@ import pytest
 from scipy.signal import dlsim
 
 from cadrel.core.axis import drive_values, understand
-from cadrel.core.control import Gains, Rates, Sensor, TwoMass, Winding, loop_block
+from cadrel.core.control import Gains, Rates, Sensor, TwoMass, Winding, loop_block, spectral_radius
 from cadrel.core.control.filters import Section
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import IdentifiedPlant, RubbedLoad, SpringyLoad, TotalLoad
@@ -121,6 +121,27 @@ def test_friction_fed_forward_is_friction_that_the_loop_need_not_find() -> None:
 
     assert lag(rubs) > 3 * lag(free)
     assert lag(fed) - lag(free) < 0.1 * (lag(rubs) - lag(free))
+
+
+def test_a_slow_lag_forgets_what_the_limit_took_of_its_torque() -> None:
+    """Filled up at the limit it gives that back for long after, and a position loop around it swings by radians."""
+    heavy = TwoMass(
+        inertia_motor=4.4e-5, inertia_load=1.2e-3, stiffness=40.0, damping=5e-3, viscous=2e-4, viscous_load=4.5e-2
+    )
+    lag = Section(zero_hz=145.0, zero_damping=0.04, pole_hz=14.0, pole_damping=1.0)
+    gains = GAINS.with_(
+        velocity_gain=6.3, velocity_reset=0.025, position_gain=57.0, feedback_filter_hz=1900.0, torque_filter_hz=1900.0,
+        notch_depth_db=0.0, sections=(lag,),
+    )  # fmt: skip
+    assert spectral_radius("position", heavy, TWIN.winding, gains) < 1.0
+    move = move_profile(18.0, velocity=92.0, acceleration=1100.0, jerk=66_000.0)
+    twin = replace(TWIN, gains=gains, load=heavy, velocity_feedforward=1.0)
+    for limit in (30.0, 3.0):
+        record = replace(twin, current_limit=limit).run(move, rest=0.8)
+        assert (record.current_limited.sum() > 500) == (limit < 10.0)
+        last = record.motor[-400:]
+        assert np.ptp(last) < 0.002
+        assert last.mean() == pytest.approx(18.0, abs=0.002)
 
 
 def test_limits_are_seen_where_they_bind() -> None:

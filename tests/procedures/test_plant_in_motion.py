@@ -73,11 +73,13 @@ def noisy(share: float) -> FrequencyResponse:
 
 def test_a_measurement_ends_once_more_passes_would_tell_no_more() -> None:
     sure = {"sure_to": 0.03, "may_drown": True}
-    assert not is_over(noisy(0.02), 3, **sure)  # as many one way as the other, and half of them at the least
+    assert not is_over(noisy(0.02), 1, **sure)  # both ways at the least
+    assert not is_over(noisy(0.02), 3, **sure)  # as many one way as the other
     assert is_over(noisy(0.02), FEWEST_PASSES, **sure)
-    assert not is_over(noisy(0.05), FEWEST_PASSES, **sure)  # over all of them its noise falls to 0.035
-    assert is_over(noisy(0.15), FEWEST_PASSES, **sure)  # over all of them to 0.106 only: drowned
-    assert not is_over(noisy(0.15), FEWEST_PASSES, sure_to=0.03, may_drown=False)
+    assert not is_over(noisy(0.05), 4, **sure)  # over all of them its noise falls to 0.035
+    assert is_over(noisy(0.15), 4, **sure)  # over all of them to 0.106 only: drowned
+    assert not is_over(noisy(0.1), FEWEST_PASSES, **sure)  # over all of them to 0.05
+    assert not is_over(noisy(0.15), 4, sure_to=0.03, may_drown=False)
 
 
 def test_a_device_whose_noise_covers_the_answer_is_noticed_and_what_helps_is_said(

@@ -28,7 +28,7 @@ PERIOD = 2048  # [samples] of the multisine: 0.512 s
 LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
 NEAR = 40  # lines at the most around one resonance
 PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
-FEWEST_PASSES = len(PASSES) // 2  # where lines are sure after so many, no more are run
+FEWEST_PASSES = 2  # one each way: where lines are sure after so many, no more are run
 MOST_PASSES = 40  # where the noise of the device asks for more, each as long as the others
 HOPELESS = 2.0  # times the most passes: what asks for more is not tried at all
 MOST_PERIODS = 3
@@ -115,8 +115,8 @@ def measure_plant(
     Two measurements are comparable at the same excitation only: dead time and friction weigh the less the larger the
     signal. Lines at which the plant hardly answers are made stronger: by what was
     `seen` of it before, or after half of the passes by what these saw. `dense` puts lines around what resonates.
-    Where half of the passes tell enough, as a fine device without friction to speak of lets them, it ends with these:
-    what a model is fitted to may scatter by `PRECISE`, what proves a loop by half of that.
+    Where fewer passes tell enough, one each way at the least, as a fine device without friction to speak of lets them,
+    it ends with these: what a model is fitted to may scatter by `PRECISE`, what proves a loop by half of that.
     """
     lines = lines_around(seen, session.rates, excitation) if dense else excitation.lines
     bias, periods = bias_speed(session)
@@ -195,7 +195,7 @@ def passes_for(measured: FrequencyResponse, done: int) -> int:
 
 
 def is_over(measured: FrequencyResponse, done: int, *, sure_to: float, may_drown: bool) -> bool:
-    """Whether more passes would tell nothing more: after half of them, as many one way as the other.
+    """Whether more passes would tell nothing more, as many having run one way as the other.
 
     Enough lines are `sure_to` a share of their value; or, where a measurement `may_drown`, noise would cover too many
     of them after all passes as well: it falls with their root.

@@ -148,6 +148,8 @@ def _highest(
     more = gains.with_(position_gain=math.exp(high))
     if any(_swing(plant, more) > swings for plant in plants):
         return tuned, SWINGS
+    if load.stiffness is not None and all(_honours(plant, more, asked, swings) for plant in plants):
+        return tuned, SWINGS  # every margin holds: a load of the spread, hardly damped, is what more would set swinging
     return tuned, limiting_factor(margins, load, asked)
 
 

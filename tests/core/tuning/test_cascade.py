@@ -9,9 +9,18 @@ import numpy as np
 import pytest
 
 from cadrel.core.axis.understanding import load_peak_of
-from cadrel.core.control import Gains, TwoMass, spectral_radius, unstable_pairs
-from cadrel.core.tuning import VelocityTuning, ease_for_settling, noise_behind, tune_position, tune_velocity
+from cadrel.core.control import Gains, TwoMass, loop_block, spectral_radius, unstable_pairs
+from cadrel.core.control.filters import Section
+from cadrel.core.tuning import (
+    VelocityTuning,
+    ease_for_settling,
+    noise_behind,
+    spread_of,
+    tune_position,
+    tune_velocity,
+)
 from cadrel.core.tuning.cascade import DECAYS, HALF
+from cadrel.core.tuning.position import SWINGS
 from cadrel.core.tuning.velocity import keeps_what_is_asked
 from tests.core.tuning.usual import START, USUAL, WINDING
 
@@ -95,6 +104,29 @@ def test_the_eased_loop_has_the_position_gain_that_settling_wants_and_no_less_st
     assert position_gain(eased.gains) >= 0.7 * wanted
     assert position_gain(at_most(2 * eased.gains.velocity_gain)) < wanted  # no more was given up than that takes
     assert keeps_what_is_asked(eased.gains, HEAVY, WINDING, USUAL)
+
+
+def test_a_load_that_only_eigenvalues_show_swinging_is_named_as_what_limits_the_position_gain() -> None:
+    """Every margin of the drifted models holds with more; a load of the spread is unstable, at its own swing."""
+    soft = TwoMass(
+        inertia_motor=7.4e-5, inertia_load=1.9e-3, stiffness=13.8, damping=2.4e-3, viscous=6e-6, viscous_load=4e-6
+    )
+    inverse = Section(zero_hz=67.0, zero_damping=0.1, pole_hz=18.0, pole_damping=0.1)
+    gains = START.with_(
+        velocity_gain=0.4,
+        velocity_reset=0.0195,
+        feedback_filter_hz=1500.0,
+        torque_filter_hz=1500.0,
+        sections=(inverse,),
+    )
+    tuned, limit = tune_position(soft, WINDING, gains, USUAL)
+    assert limit == SWINGS
+    more = tuned.with_(position_gain=1.05 * tuned.position_gain)
+    worst = spread_of(USUAL).unstable("position", soft, WINDING, more)
+    assert worst is not None
+    poles = np.linalg.eigvals(loop_block("position", worst, WINDING, more, closed=True).a)
+    hz = np.abs(np.angle(poles[np.argmax(np.abs(poles))])) / (2 * math.pi * more.rates.velocity)
+    assert hz == pytest.approx(worst.antiresonance_hz, rel=0.2)
 
 
 @pytest.mark.parametrize("load", [TwoMass(inertia_motor=3.7e-4, viscous=3e-4), HEAVY])

@@ -113,7 +113,7 @@ def test_a_load_that_only_eigenvalues_show_swinging_is_named_as_what_limits_the_
     )
     inverse = Section(zero_hz=67.0, zero_damping=0.1, pole_hz=18.0, pole_damping=0.1)
     gains = START.with_(
-        velocity_gain=0.4,
+        velocity_gain=0.5,
         velocity_reset=0.0195,
         feedback_filter_hz=1500.0,
         torque_filter_hz=1500.0,

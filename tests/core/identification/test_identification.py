@@ -234,6 +234,20 @@ def test_a_measurement_that_is_off_does_not_carry_the_total_inertia_away() -> No
     assert fit.resonance_hz == pytest.approx(truth.resonance_hz, rel=0.02)
 
 
+def test_lines_that_all_answer_too_little_make_an_axis_no_heavier_than_its_load_run_allows() -> None:
+    truth = TwoMass(inertia_motor=6.3e-5, inertia_load=1.8e-5, stiffness=200.0, damping=2.3e-3)
+    clean = noisy_response(truth)
+    faint = FrequencyResponse(clean.frequency, 0.88 * clean.value, clean.coherence, 0.08 * np.abs(clean.value))
+    free, kept = (
+        fit_two_mass(faint, WINDING, GAINS, inertia=truth.inertia, viscous=0.0, **known).load
+        for known in ({}, {"known": 0.04})
+    )
+    assert free.inertia > 1.08 * truth.inertia
+    assert kept.inertia == pytest.approx(truth.inertia, rel=0.041)
+    assert kept.resonance_hz == pytest.approx(truth.resonance_hz, rel=0.03)
+    assert abs(kept.inertia_motor / truth.inertia_motor - 1) < abs(free.inertia_motor / truth.inertia_motor - 1)
+
+
 def test_a_fit_may_begin_at_one_that_these_lines_cannot_show() -> None:
     """What an earlier, worse measurement gave lies below the first line and beyond every bound: it still begins."""
     truth = TwoMass(inertia_motor=3e-4, inertia_load=3e-4, stiffness=300.0, damping=0.02)

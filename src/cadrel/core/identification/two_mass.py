@@ -48,6 +48,7 @@ def fit_two_mass(
     viscous: float,
     edge_age: float = 0.0,
     near: PlantFit | None = None,
+    known: float = INERTIA_KNOWN,
 ) -> PlantFit:
     """Return the model whose velocity plant fits a measurement.
 
@@ -64,6 +65,8 @@ def fit_two_mass(
 
     near : PlantFit, optional
         From an earlier measurement of the same axis: the search begins there alone.
+    known : float
+        Share within which the total inertia is known.
 
     Raises
     ------
@@ -114,7 +117,7 @@ def fit_two_mass(
         lambda p: misfit(rigid(p), winding_of(p)),
         [np.log(inertia), 0.3],
         loss="soft_l1",
-        bounds=([np.log(inertia) - INERTIA_KNOWN, 0.0], [np.log(inertia) + INERTIA_KNOWN, most]),
+        bounds=([np.log(inertia) - known, 0.0], [np.log(inertia) + known, most]),
     )
     best, best_cost = PlantFit(rigid(single.x), winding_of(single.x)), single.cost
     grid = [
@@ -126,8 +129,8 @@ def fit_two_mass(
     if near is not None and near.load.stiffness is not None:
         starts = [_as_start(near, winding)]
     first, last = np.log(LOWEST * use.frequency[0]), np.log(2 * use.frequency[-1])
-    low = np.array([np.log(inertia) - INERTIA_KNOWN, -5.0, first, np.log(1e-3), np.log(1e-5), 0.0])
-    high = np.array([np.log(inertia) + INERTIA_KNOWN, 5.0, last, np.log(1.0), np.log(0.3), most])
+    low = np.array([np.log(inertia) - known, -5.0, first, np.log(1e-3), np.log(1e-5), 0.0])
+    high = np.array([np.log(inertia) + known, 5.0, last, np.log(1.0), np.log(0.3), most])
     for start in starts:
         # What was found before may lie outside of what these lines can show: it begins at their edge then.
         inside = np.clip(start, low + EDGE * (high - low), high - EDGE * (high - low))

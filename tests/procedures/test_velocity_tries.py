@@ -11,8 +11,9 @@ from typing import Any
 import pytest
 
 from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Gains
-from cadrel.core.tuning import TuningRefused
+from cadrel.core.control import Gains, Rates
+from cadrel.core.parameters import default_drive_values
+from cadrel.core.tuning import TuningRefused, noise_behind
 from cadrel.procedures import velocity_tries
 from cadrel.procedures.errors import AxisStopped
 from cadrel.procedures.velocity_rest import FIRMLY, Seen
@@ -46,8 +47,14 @@ class Bench:
     def stand_again(self) -> None:
         self.stood_again += 1
 
+    rates: Rates = field(default_factory=Rates)
+    asked: list[Robustness] = field(default_factory=list)  # of each try
+
     def write(self, values: dict[str, float]) -> None:
         self.written.update(values)
+
+    def refresh(self) -> dict[str, float]:
+        return default_drive_values() | START.to_drive() | self.written
 
 
 def seen(noise: float = 1.0, *, hunts: bool = False) -> Seen:
@@ -86,6 +93,7 @@ def run(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Any, Bench, list
 
         def next_try(session: Bench, before: Gains, given: Seen, *rest: Any, known: Gains | None) -> _Try:
             calls.append({"noise": given.noise, "hunts": given.hunts, "known": known})
+            session.asked.append(rest[2])
             return script.pop(0)(session, before, given, *rest, known=known)
 
         monkeypatch.setattr(velocity_tries, "_tuned", next_try)
@@ -107,8 +115,18 @@ def test_a_calm_proposal_is_the_only_one(run) -> None:
 def test_one_that_ends_in_a_stop_of_its_own_doing_is_tuned_anew_for_more_noise(run, reason: str, halved: bool) -> None:
     outcome, bench, calls = run(stopped(reason, halved=halved), try_of(0.5))
     assert outcome.gain == 0.5 and bench.stood_again == 1
-    assert calls[1]["hunts"] and calls[1]["noise"] == FIRMLY * calls[0]["noise"]
+    ripple = bench.axis.robustness.ripple  # of the torque at the continuous current, which is 1 here
+    assert calls[1]["hunts"] and calls[1]["noise"] == FIRMLY * max(calls[0]["noise"], noise_behind(ripple, START))
     assert any("ran away" in note for note in bench.notes)
+
+
+def test_room_for_what_ran_away_is_asked_for_once(run) -> None:
+    _, bench, calls = run(stopped("oscillation", halved=True), stopped("oscillation", halved=True), try_of(0.3))
+    first, second, third = bench.asked
+    assert first == bench.axis.robustness
+    assert second.phase_margin > first.phase_margin and second.gain_margin_db > first.gain_margin_db
+    assert third == second
+    assert calls[2]["noise"] >= FIRMLY * calls[1]["noise"]  # and less gain each time
 
 
 def test_a_stop_that_is_none_of_its_doing_ends_the_run(run) -> None:

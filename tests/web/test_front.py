@@ -5,6 +5,8 @@ import math
 import pytest
 from django.contrib.auth.models import User
 
+from cadrel.core.parameters import Entry
+from cadrel.web.changes.values import save_entries
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import wanted_values
 from tests.web.conftest import client_of
@@ -47,3 +49,24 @@ def test_a_point_dragged_to_is_kept_whole_the_position_gain_too(engineer: User, 
     assert kept["velocity.gain"] == pytest.approx(slower["velocity_gain"], rel=1e-3)
     assert kept["velocity.reset_time"] == pytest.approx(slower["velocity_reset"], rel=1e-3)
     assert kept["position.gain"] == pytest.approx(slower["position_gain"], rel=1e-3)
+
+
+def test_a_lag_goes_along_and_the_prediction_knows_it(engineer: User, measured: Axis) -> None:
+    client = client_of(engineer)
+    lag = {"zero": (100.0, "Hz"), "zero_damping": (0.45, ""), "pole": (62.0, "Hz"), "pole_damping": (1.0, "")}
+    entries: dict[str, Entry] = {
+        f"velocity.section2_{name}": {"value": value, "unit": unit, "source": "typed"}
+        for name, (value, unit) in lag.items()
+    }
+    save_entries(measured, entries, author=engineer, cause="velocity loop by hand")
+    shown = client.get(f"/axis/{measured.pk}/velocity/").content.decode()
+    assert 'name="velocity.section2_pole" value="62" data-kept="62"' in shown
+    slower = client.get(f"/axis/{measured.pk}/front/").json()["points"][4]
+    assert slower["gains"]["velocity.section2_pole"] == pytest.approx(62.0 * slower["factor"], rel=1e-3)
+    sent = {k: str(v) for k, v in slower["gains"].items()}
+    stays = {k: v for k, v in sent.items() if "section" not in k}
+    goes, left = (
+        client.post(f"/axis/{measured.pk}/predict/velocity/", one).json()["now"]["margins"]["sensitivity_peak"]
+        for one in (sent, stays)
+    )
+    assert goes != pytest.approx(left, rel=0.02)

@@ -1,14 +1,25 @@
 """The family of gains around those in hand, each judged by what judges a loop elsewhere."""
 
 import math
+from dataclasses import replace
 
 import control
 import numpy as np
 import pytest
 
 from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Gains, TwoMass, Winding, spectral_radius, velocity_controller, velocity_plant
-from cadrel.core.tuning import front_of, noise_behind, quicker
+from cadrel.core.control import (
+    Gains,
+    TwoMass,
+    Winding,
+    read_margins,
+    spectral_radius,
+    velocity_controller,
+    velocity_open,
+    velocity_plant,
+)
+from cadrel.core.control.filters import Section
+from cadrel.core.tuning import front_of, moves_with_quickness, noise_behind, quicker, tune_velocity
 from cadrel.core.tuning.front import FACTORS, SETTLED
 
 GAINS = Gains(
@@ -37,6 +48,40 @@ def test_each_member_has_the_shape_of_the_gains_in_hand() -> None:
         assert one.velocity_gain * one.velocity_reset == pytest.approx(GAINS.velocity_gain * GAINS.velocity_reset)
         assert one.position_gain * one.velocity_reset == pytest.approx(GAINS.position_gain * GAINS.velocity_reset)
         assert (one.torque_filter_hz, one.feedback_filter_hz) == (GAINS.torque_filter_hz, GAINS.feedback_filter_hz)
+
+
+def test_a_lag_goes_with_quickness_and_what_answers_a_resonance_stays() -> None:
+    lag = Section(zero_hz=100.0, zero_damping=0.45, pole_hz=62.0, pole_damping=1.0)
+    notch = Section(zero_hz=290.0, zero_damping=0.1, pole_hz=200.0, pole_damping=0.2)
+    lead = Section(zero_hz=600.0, zero_damping=0.9, pole_hz=1500.0, pole_damping=0.9)
+    gains = GAINS.with_(velocity_gain=0.12, velocity_reset=0.03, sections=(notch, lag, lead))
+    half = quicker(gains, 0.5)
+    assert half.sections == (notch, replace(lag, zero_hz=50.0, pole_hz=31.0), lead)
+    assert quicker(gains, 40.0).sections[1].zero_hz <= 1850.0
+    moved = {"velocity.gain", "velocity.reset_time", "position.gain"}
+    assert set(moves_with_quickness(gains)) == moved | {"velocity.section3_zero", "velocity.section3_pole"}
+    assert set(moves_with_quickness(GAINS)) == moved
+    own = gains.with_(sections=(lag,))
+    slower = front_of(LOAD, [WINDING], own, ASKED)[8]
+    assert slower.changes["velocity.section2_pole"] == pytest.approx(62.0 * slower.factor)
+
+
+def test_a_tuned_loop_with_a_lag_is_the_more_robust_the_slower_it_is_made() -> None:
+    """Left where it is, the lag would cost the slower loop the phase that moving it spares."""
+    tuned = tune_velocity(LOAD, WINDING, GAINS, ASKED).gains
+    assert len(moves_with_quickness(tuned)) > 3
+    f = np.geomspace(1, 1900, 4000)
+
+    def margin(gains: Gains) -> float:
+        found = read_margins(velocity_open(velocity_plant(LOAD, WINDING, gains, f), gains, f), f)
+        assert found.phase_margin is not None
+        return found.phase_margin
+
+    goes = [margin(quicker(tuned, k)) for k in (0.25, 0.5, 0.7, 1.0)]
+    left = [margin(quicker(tuned, k).with_(sections=tuned.sections)) for k in (0.25, 0.5, 0.7, 1.0)]
+    assert np.all(np.diff(goes) < 0)
+    assert goes[0] > 1.4 * goes[-1]
+    assert left[0] < 0.8 * left[-1]
 
 
 def test_the_worst_peak_is_at_least_that_of_the_nominal_loop_and_found_by_python_control_too() -> None:

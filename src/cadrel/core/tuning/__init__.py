@@ -11,7 +11,7 @@ prediction.py curves and margins that gains would give
 
 from cadrel.core.tuning.cascade import EASED, ease_for_settling
 from cadrel.core.tuning.current import tune_current
-from cadrel.core.tuning.front import FrontPoint, front_of, quicker
+from cadrel.core.tuning.front import FrontPoint, front_of, moves_with_quickness, quicker
 from cadrel.core.tuning.position import FRICTION_SHARE, tune_position
 from cadrel.core.tuning.prediction import StopTrace, load_of, predict_loop, predict_stop
 from cadrel.core.tuning.shape import LEAST_DAMPING
@@ -39,6 +39,7 @@ __all__ = [
     "front_of",
     "limiting_factor",
     "load_of",
+    "moves_with_quickness",
     "noise_behind",
     "predict_loop",
     "predict_stop",

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -22,6 +22,7 @@ from cadrel.core.control import (
     velocity_open,
     velocity_plant,
 )
+from cadrel.core.control.filters import Section
 from cadrel.core.response.estimate import FrequencyResponse
 from cadrel.core.tuning.velocity import noise_behind, spread_of
 from cadrel.core.verdict.loops import resonance_grid
@@ -31,6 +32,9 @@ FACTORS = tuple(2.0 ** (n / 6) for n in range(-14, 7))  # of the gains in hand: 
 SETTLED, SHOWN = 0.02, 0.4  # of a step; [s] of it that is looked at
 LOOPS: tuple[LoopName, ...] = ("velocity", "position")
 FEWEST = 10  # measured lines that may judge
+# Damping of poles and zeros from which a section with its poles below its zeros answers no resonance: it is a lag.
+LAG_POLES, LAG_ZEROS = 0.7, 0.3
+HIGHEST_HZ = 1850.0  # that a section is moved to
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -49,6 +53,7 @@ class FrontPoint:
     ripple: float | None  # of the continuous current, rms, from the device's noise; None: not measured
     is_stable: bool
     honours: bool  # what is asked for
+    changes: dict[str, float]  # what differs within the family, by registry key
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain values."""
@@ -85,7 +90,8 @@ def front_of(
     Notes
     -----
     A loop made quicker by a factor has its gains times it and its reset time divided by it, so that its shape stays;
-    the filters, which answer to the plant and not to quickness, are kept. The plant does not depend on any of these:
+    a lag below the crossover goes with it. The other filters, which answer to the plant and not to quickness, are kept.
+    The plant does not depend on any of these:
     each is computed once, and a member costs a few products of arrays. Stability is looked at over the whole spread,
     and from the member nearest to the gains in hand outwards: beyond the first that runs away none is called stable.
     """
@@ -108,7 +114,27 @@ def quicker(gains: Gains, factor: float) -> Gains:
     return gains.with_(
         velocity_gain=factor * gains.velocity_gain, velocity_reset=gains.velocity_reset / factor,
         position_gain=factor * gains.position_gain,
+        sections=tuple(_moved(s, factor) if _is_lag(s) else s for s in gains.sections),
     )  # fmt: skip
+
+
+def _is_lag(section: Section) -> bool:
+    return (
+        0.0 < section.pole_hz < section.zero_hz
+        and section.pole_damping >= LAG_POLES
+        and section.zero_damping >= LAG_ZEROS
+    )
+
+
+def _moved(section: Section, factor: float) -> Section:
+    by = min(factor, HIGHEST_HZ / section.zero_hz)
+    return replace(section, zero_hz=by * section.zero_hz, pole_hz=by * section.pole_hz)
+
+
+def moves_with_quickness(gains: Gains) -> list[str]:
+    """Return the registry keys of what differs within the family of these gains."""
+    kept, other = gains.to_drive(), quicker(gains, FACTORS[0]).to_drive()
+    return [key for key, value in kept.items() if other[key] != value]
 
 
 def _stable_between(load: TwoMass, windings: Sequence[Winding], gains: Gains, asked: Robustness) -> tuple[int, int]:
@@ -156,6 +182,7 @@ def _point(
     peak = max(m.sensitivity_peak for m in every)
     phase, gain = _least(every, "phase_margin"), _least(every, "gain_margin_db")
     ripple = None if noise is None else noise / noise_behind(1.0, own) / continuous
+    values = own.to_drive()
     return FrontPoint(
         factor=factor, velocity_gain=own.velocity_gain, velocity_reset=own.velocity_reset,
         position_gain=own.position_gain, stiffness=own.velocity_gain / own.velocity_reset, sensitivity_peak=peak,
@@ -165,6 +192,7 @@ def _point(
         and (phase is None or phase >= asked.phase_margin)
         and (gain is None or gain >= asked.gain_margin_db)
         and (ripple is None or ripple <= asked.ripple),
+        changes={key: values[key] for key in moves_with_quickness(gains)},
     )  # fmt: skip
 
 

@@ -9,6 +9,7 @@ from cadrel.core.control import (
     LoopName,
     Winding,
 )
+from cadrel.core.parameters import SECTIONS
 from cadrel.core.tuning import load_of, predict_loop
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import wanted_values
@@ -28,7 +29,10 @@ SLIDERS: dict[LoopName, tuple[str, ...]] = {
 }
 
 
-ALONG: dict[LoopName, tuple[str, ...]] = {"velocity": ("position.gain",)}  # moved with them, without a slider here
+# Moved with them, without a slider here: the position gain, and sections that lie below the crossover.
+ALONG: dict[LoopName, tuple[str, ...]] = {
+    "velocity": ("position.gain", *(f"velocity.section{n}_{key}" for n in SECTIONS for key in ("zero", "pole")))
+}
 
 
 def loop_of(name: str) -> LoopName | None:

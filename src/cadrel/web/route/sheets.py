@@ -20,9 +20,10 @@ from cadrel.web.route.asked import apart, asked_fields
 from cadrel.web.route.entries import asked_of, first_to_fill, form_of, shown_value
 from cadrel.web.route.facts import understood_of
 from cadrel.web.route.foreseen import foreseen_context
+from cadrel.web.route.front import along_of
 from cadrel.web.route.judged import accepted_move, judged_of
 from cadrel.web.route.phasing import power_up_text
-from cadrel.web.route.predict import ALONG, SLIDERS, asked_rows, loop_of, predict
+from cadrel.web.route.predict import SLIDERS, asked_rows, loop_of, predict
 from cadrel.web.route.sources import sources_of
 from cadrel.web.runs.plant import plant_of
 from cadrel.web.runs.plots import plots_of
@@ -251,7 +252,7 @@ def _prediction_context(axis: Axis, step: str, model: Any, wanted: dict[str, flo
     prediction = predict(axis, loop, {})
     context["prediction"] = prediction
     context["front"] = step == "velocity" and plant_of(axis).springy is not None
-    context["along"] = [slider_of(k, wanted[k]) for k in ALONG.get(loop, ())] if context["front"] else []
+    context["along"] = [slider_of(k, wanted[k]) for k in along_of(axis, wanted)] if context["front"] else []
     context["asked"] = asked_rows(step, _asked(model), prediction)
     return context
 

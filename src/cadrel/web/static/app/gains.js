@@ -33,7 +33,10 @@ export function mount(form) {
       return;
     }
     asking = true;
-    const values = Object.fromEntries(rows.map((r) => [r.number.name, r.number.value]));
+    const set = [...form.querySelectorAll(".slider .number input, [data-along]")].map(
+      (field) => /** @type {HTMLInputElement} */ (field),
+    );
+    const values = Object.fromEntries(set.map((field) => [field.name, field.value]));
     try {
       const answer = await post(String(form.dataset.predict), values);
       const body = await answer.json();

@@ -91,8 +91,8 @@ def front_of(
     -----
     A loop made quicker by a factor has its gains times it and its reset time divided by it, so that its shape stays;
     a lag below the crossover goes with it. The other filters, which answer to the plant and not to quickness, are kept.
-    The plant does not depend on any of these:
-    each is computed once, and a member costs a few products of arrays. Stability is looked at over the whole spread,
+    The plant does not depend on any of these: each is computed once, and a member costs a few products of arrays.
+    Stability is looked at over the whole spread,
     and from the member nearest to the gains in hand outwards: beyond the first that runs away none is called stable.
     """
     spread = spread_of(asked)

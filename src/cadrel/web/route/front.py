@@ -37,8 +37,9 @@ def front_of_axis(axis: Axis) -> dict[str, Any]:
         plant.springy.load, [plant.winding(working), working], gains, asked, measured=plant.springy.measured,
         noise=plant.springy.noise, continuous=continuous,
     )  # fmt: skip
+    moved = _moved_of(gains, values)
     return {
-        "points": [{**p.as_dict(), "gains": _gains_of(p, _moved_of(gains, values))} for p in points],
+        "points": [{**p.as_dict(), "gains": _gains_of(p, moved)} for p in points],
         "asked": {
             "sensitivity_peak": asked.sensitivity_peak, "phase_margin": asked.phase_margin,
             "gain_margin_db": asked.gain_margin_db, "ripple": asked.ripple,

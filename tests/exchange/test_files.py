@@ -14,7 +14,7 @@ from cadrel.cli.documents import reference_text, schema_files
 from cadrel.core.parameters import REGISTRY, STEPS, EntryProblem, check_entry
 from cadrel.core.quantities import units_of
 from cadrel.core.simulation import RigTruth
-from cadrel.exchange import FileProblem, axis_document, read_axis, read_rig, recording_csv, result_schema, rig_schema
+from cadrel.exchange import FileProblem, axis_document, read_axis, read_rig, recording_csv, rig_schema
 from tests.conftest import DEMO, values_of
 
 ROOT = DEMO.parent
@@ -89,18 +89,6 @@ def test_csv_has_a_heading_with_units_and_a_row_a_sample() -> None:
         250e-6, {"velocity": np.array([1.0, 2.0]), "i_q": np.array([0.5, -0.5])}, {"velocity": "rad/s"}
     )
     assert text.splitlines() == ["time [s],velocity [rad/s],i_q []", "0,1,0.5", "0.00025,2,-0.5"]
-
-
-def test_the_command_writes_a_result_that_its_schema_accepts(tmp_path: Path) -> None:
-    out = tmp_path / "result.json"
-    status = commission(DEMO / "axes" / "tile-pusher.json", DEMO / "rigs" / "tile-pusher.json", out, seed=3, quiet=True)
-    body = json.loads(out.read_text())
-    assert status == 0
-    Draft202012Validator(result_schema()).validate(body)
-    assert body["status"] == "proven"
-    assert body["identified"]["inertia"]["std"] > 0
-    assert set(body["margins"]) == {"current", "velocity", "position"}
-    assert body["cost"]["drive_time_s"] > 30
 
 
 def test_the_command_tells_refused_from_unusable(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

@@ -4,6 +4,8 @@ import json
 import random
 import time
 import tracemalloc
+from collections.abc import Callable
+from typing import Any
 
 import pytest
 from hypothesis import given, settings
@@ -190,28 +192,36 @@ def test_ten_thousand_broken_files_are_refused_in_words_or_read_whole() -> None:
     for k in range(30):
         readers[k % 2](good[(k % 2) * 6 + k % 6])
     whole = (time.thread_time() - begun) / 30  # of a file as it should be
-    refused = slowest = 0.0
+    refused = 0
     for k in range(10_000):
         data = broken(rng, good)
-        if k == 9_600:
-            tracemalloc.start()  # it makes reading several times slower: the last files only
-        begun = time.thread_time()
-        try:
-            result = readers[k % 3](data)
-        except FileProblem as problem:
-            refused += 1
-            assert all(problem.parts), data[:80]
-            assert "Traceback" not in problem.text
-        else:
-            values = result.values if isinstance(result, RecordFile) else result[1]
-            for key, entry in values.items():
-                check_entry(key, entry, values)
-        slowest = max(slowest, time.thread_time() - begun)
+        took, is_refused = read_and_timed(readers[k % 3], data)
+        refused += is_refused
+        if took > 100 * whole:  # once more, thrice: what a busy machine's caches cost passes, work that grows does not
+            took = min(read_and_timed(readers[k % 3], data)[0] for _ in range(3))
+        assert took < 100 * whole, "work that grows with nothing but the size"
+    assert refused > 9000
+    tracemalloc.start()
+    for k in range(400):
+        read_and_timed(readers[k % 3], broken(rng, good))
     peak = tracemalloc.get_traced_memory()[1]
     tracemalloc.stop()
-    assert refused > 9000
-    assert slowest < 100 * whole, "work that grows with nothing but the size"
     assert peak < 100e6, "bounded memory each"
+
+
+def read_and_timed(reader: Callable[[bytes], Any], data: bytes) -> tuple[float, bool]:
+    """Read a broken file; return the thread's own time [s] and whether it was refused, which is done in words."""
+    begun = time.thread_time()
+    try:
+        result = reader(data)
+    except FileProblem as problem:
+        assert all(problem.parts), data[:80]
+        assert "Traceback" not in problem.text
+        return time.thread_time() - begun, True
+    values = result.values if isinstance(result, RecordFile) else result[1]
+    for key, entry in values.items():
+        check_entry(key, entry, values)
+    return time.thread_time() - begun, False
 
 
 @pytest.mark.parametrize("name", ["=cmd()", "+1", "-1", "@SUM(A1)", "'quoted", "plain", "\ttab"])

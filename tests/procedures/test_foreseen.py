@@ -8,9 +8,9 @@ import pytest
 from cadrel.core.axis.understanding import Goal
 from cadrel.core.control import Gains, TwoMass, Winding
 from cadrel.core.motion import move_profile
-from cadrel.core.twin import Twin
+from cadrel.core.twin import Twin, TwinRecord
 from cadrel.link import Recording
-from cadrel.procedures.foreseen import foresee, laid_over, parted, room_of
+from cadrel.procedures.foreseen import foresee, laid_over, parted, rest_of_load, room_of
 
 GOAL = Goal(
     distance=6.0, move_time=0.2, window=2e-3, settling_time=0.05, following_error=0.03, dwell=0.3, repeats=2,
@@ -83,3 +83,23 @@ def test_where_the_machine_is_worse_it_is_said(settling: float | None, error: fl
     remarks = parted(foreseen, settling=settling, following_error=error * foreseen.following_error, window=GOAL.window)
     assert says in " ".join(remarks)
     assert bool(remarks) == bool(says)
+
+
+def swinging(*, twist: float, size: float, decay: float, dwell: float = 0.6) -> TwinRecord:
+    """A load that ends two moves behind its motor by a twist, and swings about that at 11 Hz. [rad], [1/s], [s]"""
+    period = 250e-6
+    move, rest = round(0.1 / period), round(dwell / period)
+    t = period * np.arange(rest)
+    after = twist + size * np.exp(-decay * t) * np.cos(2 * np.pi * 11 * t)
+    load, moving = np.concatenate([np.zeros(move), after] * 2), np.concatenate([np.ones(move), np.zeros(rest)] * 2)
+    nothing = np.zeros(len(load))
+    return TwinRecord(period, nothing, nothing, nothing, nothing, load, nothing, moving, nothing, nothing)
+
+
+@pytest.mark.parametrize("twist", [0.0, 0.05, -0.05])
+def test_a_load_rests_when_its_swing_is_within_the_window_wherever_friction_leaves_it(twist: float) -> None:
+    # An exponential: size exp(-decay t) is the window's half width after ln(size / window) / decay.
+    at = rest_of_load(swinging(twist=twist, size=0.02, decay=12.0), 2e-3)
+    assert at == pytest.approx(np.log(10) / 12.0, abs=0.5 / 11)
+    assert rest_of_load(swinging(twist=twist, size=1e-3, decay=12.0), 2e-3) == 0.0
+    assert np.isinf(rest_of_load(swinging(twist=twist, size=0.02, decay=1.0), 2e-3)), "it swings on to the end"

@@ -6,7 +6,7 @@ from cadrel.core.control import Gains
 from cadrel.core.tuning import FRICTION_SHARE
 from cadrel.procedures import PROCEDURES, Session
 from cadrel.procedures.acceptance import moved, plan_stroke
-from cadrel.procedures.position import friction_share
+from cadrel.procedures.planned import friction_share
 from tests.procedures.test_stops import LIFT, Ready, typed
 
 SHORT = {"goal.distance": typed(300.0, "mm"), "goal.move_time": typed(1450.0, "ms"), "goal.window": typed(0.05, "mm")}

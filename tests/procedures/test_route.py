@@ -1,12 +1,16 @@
 """The procedures end to end on the simulated drive: what they find, and that they refuse rightly."""
 
+import json
 import math
 from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
 import pytest
+from jsonschema import Draft202012Validator
+from numpy.typing import NDArray
 
-from cadrel.cli.commission import commission_in_process
+from cadrel.cli.commission import commission, commission_in_process
 from cadrel.cli.draws import draw_bench
 from cadrel.cli.evidence import response_error, score
 from cadrel.core.axis import understand
@@ -19,10 +23,11 @@ from cadrel.core.response import (
     with_injected_position,
 )
 from cadrel.core.simulation import RigTruth
+from cadrel.exchange import result_schema
 from cadrel.link import LinkDown, LinkedDrive
-from cadrel.procedures import Session, run_commutation
-from cadrel.procedures.route import RouteResult, consent_for, load_project_values, run_route
-from tests.conftest import rig_of, values_of
+from cadrel.procedures import RunRecord, Session, run_commutation
+from cadrel.procedures.route import RouteResult, consent_for, load_project_values
+from tests.conftest import DEMO, rig_of, values_of
 
 DRAWN = 2  # of the ten; all ten: bin/cadrel evidence
 
@@ -112,11 +117,27 @@ def test_steps_keep_every_repeat_and_their_figures_follow_from_it(pusher_route: 
 
 
 def test_a_frequency_response_is_worked_out_again_from_all_that_was_recorded(pusher_route: RouteResult) -> None:
-    run = next(r for r in pusher_route.outcomes["velocity"].runs if r.kind == "velocity_response")
-    repeat, plant = run.excitation["repeat"], run.curves["plant_measured"]
-    length = run.excitation["pass"]
+    """Lines of the tuned loop from its own recording, those it hardly answers from the one before."""
+    runs = {r.kind: r for r in pusher_route.outcomes["velocity"].runs}
+    curves = runs["velocity_response"].curves
+    plant, gains = curves["plant_measured"], Gains.from_drive(pusher_route.parameters)
+    kept = 10 ** (np.array(plant["db"]) / 20) * np.exp(1j * np.radians(plant["deg"]))
+    before = np.isin(plant["f"], np.round(curves["measured_before"], 6)) | np.isin(
+        plant["f"], curves["measured_before"]
+    )
+    started = Gains.from_drive({**pusher_route.parameters, **runs["plant_response"].in_force})
+    for kind, own, at in (("velocity_response", ~before, gains), ("plant_response", before, started)):
+        f = np.array(plant["f"])[own]
+        if f.size:
+            np.testing.assert_allclose(response_again(runs[kind], f, at), kept[own], rtol=1e-3)
+    assert np.count_nonzero(~before) > 20
+
+
+def response_again(run: RunRecord, f: NDArray[np.float64], gains: Gains) -> NDArray[np.complex128]:
+    """The plant on some of the lines of a recording of passes in motion, the speed filter taken out."""
+    repeat, length = run.excitation["repeat"], run.excitation["pass"]
     assert length % repeat == 0 and len(run.channels["velocity"]) % length == 0
-    lines = np.unique(np.round(np.array(plant["f"]) * repeat * run.period).astype(int))
+    lines = np.unique(np.round(f * repeat * run.period).astype(int))
     parts = [
         estimate_response(
             *(run.channels[k][at : at + length] for k in ("excitation", "torque_cmd", "velocity")),
@@ -124,10 +145,7 @@ def test_a_frequency_response_is_worked_out_again_from_all_that_was_recorded(pus
         )
         for at in range(0, len(run.channels["velocity"]), length)
     ]  # fmt: skip
-    gains = Gains.from_drive(pusher_route.parameters)
-    derived = average_responses(parts).value / feedback_filter(gains, np.array(plant["f"]))
-    kept = 10 ** (np.array(plant["db"]) / 20) * np.exp(1j * np.radians(plant["deg"]))
-    np.testing.assert_allclose(derived, kept, rtol=1e-3)
+    return np.asarray(average_responses(parts).value / feedback_filter(gains, f))
 
 
 def test_resonances_state_their_doubt(pusher_route: RouteResult) -> None:
@@ -194,7 +212,8 @@ def test_a_drive_that_dies_ends_the_run_powers_off_and_a_retry_works(
     drive.link.call = original  # type: ignore[method-assign]
     drive.take_control("test")
     drive.give_control()
-    assert run_route(drive, axis, values, report=lambda p, s: None).status == "proven"
+    again = run_commutation(Session(drive=drive, axis=axis, consent=session.consent))
+    assert again.verdict is not None and again.verdict.is_proven
 
 
 def test_the_abort_button_ends_it_and_powers_off(make_drive: Callable[..., tuple[LinkedDrive, object]]) -> None:
@@ -240,10 +259,21 @@ def test_travel_and_speed_stay_within_what_was_announced() -> None:
     assert max(abs(w) for _, w in seen) <= consent.speed
 
 
-def test_same_seed_same_result(pusher_route: RouteResult) -> None:
-    other = commission_in_process(values_of("tile-pusher"), rig_of("tile-pusher"), seed=4)[0]
-    assert pusher_route.parameters == other.parameters
-    assert pusher_route.outcomes["load"].findings == other.outcomes["load"].findings
+def test_the_command_writes_a_result_that_its_schema_accepts_the_same_for_the_same_seed(
+    pusher_route: RouteResult, tmp_path: Path
+) -> None:
+    out = tmp_path / "result.json"
+    status = commission(DEMO / "axes" / "tile-pusher.json", DEMO / "rigs" / "tile-pusher.json", out, seed=4, quiet=True)
+    body = json.loads(out.read_text())
+    assert status == 0
+    Draft202012Validator(result_schema()).validate(body)
+    assert body["status"] == "proven"
+    assert body["parameters"] == pusher_route.parameters
+    load = next(f for f in pusher_route.outcomes["load"].findings if f.kind == "load")
+    inertia = body["identified"]["inertia"]
+    assert (inertia["value"], inertia["std"]) == (load.value, load.std) and inertia["std"] > 0
+    assert set(body["margins"]) == {"current", "velocity", "position"}
+    assert body["cost"]["drive_time_s"] > 30
 
 
 def test_hall_faults_are_named_and_no_offset_is_kept() -> None:

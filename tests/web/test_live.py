@@ -251,9 +251,8 @@ def test_a_database_that_goes_away_leaves_the_strip_alive_and_says_so(
             monkeypatch.setattr(facts.FactsKeeper, "_read", away)
             await until(lambda: page.shown[-1]["database"] == "away")
             counted = len(page.shown)
-            await asyncio.sleep(1.0)
-            assert len(page.shown) - counted >= 8
-            assert page.shown[-1]["link"] == "up"
+            await until(lambda: len(page.shown) >= counted + 8)  # it goes on, at whatever pace the machine has
+            assert page.shown[-1]["link"] == "up" and page.shown[-1]["database"] == "away"
             await page.leave()
 
     asyncio.run(scene())

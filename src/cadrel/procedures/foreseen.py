@@ -1,5 +1,6 @@
 """The real move on the twin: what it would give before anything moves, and how much room it leaves."""
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
@@ -16,6 +17,7 @@ WIDEST_ROOM = 16.0  # times inertia or speed, beyond which nobody asks
 BISECTIONS = 7  # of the room's logarithm: 2 %
 LATER, LATER_BY = 1.5, 0.010  # times and seconds by which an axis settles later than its twin, to be told
 FURTHER = 1.5  # times the twin's following error, to be told
+AT_REST = 0.1  # [s] at the end of a dwell, whose mean is where the load rests
 OF_WINDOW = 0.5  # share of the window below which a difference of following errors is nobody's business
 
 
@@ -90,6 +92,24 @@ def foresee(twin: Twin, profile: Profile, goal: Goal, *, repeats: int = 1) -> Fo
         moves=read(record.position),
         load_settling=_worst([m.settling_time for m in read(record.load)]),
     )
+
+
+def rest_of_load(record: TwinRecord, window: float) -> float:
+    """Return when the load stays within the window of where it comes to rest, the worst of all moves. [s]
+
+    How far it rests from where the motor stands is friction over the stiffness of the shaft, and no loop's doing that
+    sees the motor alone. Infinite where it still swings at the end of a dwell.
+    """
+    period, busy = record.period, np.concatenate([[0.0], record.moving, [1.0]])
+    begins, ends = (np.nonzero(np.diff(busy) == way)[0] for way in (-1.0, 1.0))
+    worst = 0.0
+    for begin in begins:
+        place = record.load[begin : ends[ends > begin][0]]
+        tail = min(round(AT_REST / period), len(place) // 2)
+        outside = np.nonzero(np.abs(place - place[-tail:].mean()) > window)[0]
+        if outside.size:
+            worst = max(worst, math.inf if outside[-1] >= len(place) - tail else period * float(outside[-1] + 1))
+    return worst
 
 
 def room_of(twin: Twin, distance: float, limits: dict[str, float], goal: Goal) -> Room:

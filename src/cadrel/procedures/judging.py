@@ -6,7 +6,7 @@ from collections.abc import Mapping
 import numpy as np
 from scipy.optimize import isotonic_regression
 
-from cadrel.core.axis.understanding import Robustness
+from cadrel.core.axis.understanding import WIDEST_DRIFT, Robustness
 from cadrel.core.control import Gains, Margins
 from cadrel.core.motion import move_profile, stroke_sequence
 from cadrel.core.tuning import spread_of
@@ -179,6 +179,14 @@ def swing_criterion(swings: int) -> list[Criterion]:
     """What is missed where the drive had to halve the gains that are judged, as often as it did; else nothing."""
     what = "gains halved by the drive, the loop swinging ever wider"
     return [at_most(what, 0.0, float(swings), unit="times", tolerance=0.0)] if swings else []
+
+
+def resonance_criterion(session: Session, moved: float) -> list[Criterion]:
+    """What is missed where the resonance may lie farther off than any loop is held over; else nothing."""
+    drift = session.axis.robustness.drift_where_it_moves(moved)
+    if drift <= WIDEST_DRIFT:
+        return []
+    return [at_most("doubt where the resonance lies", 100 * WIDEST_DRIFT, 100 * drift, unit="%", tolerance=0.0)]
 
 
 def go_back_unless_proven(session: Session, outcome: Outcome, before: Mapping[str, float]) -> None:

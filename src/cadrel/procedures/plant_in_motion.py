@@ -223,15 +223,18 @@ def fit_plant(session: Session, gains: Gains, measured: FrequencyResponse, *, ne
     UnusableInput
         Too few lines can be trusted.
     """
-    return fit_two_mass(
-        measured,
-        _winding(session),
-        gains,
-        inertia=session.values["load.inertia"],
-        viscous=session.plant.total.viscous_total if session.plant.total else 0.0,
-        edge_age=edge_age(session, bias_speed(session)[0]),
-        near=near,
-        known=INERTIA_KNOWN,
+    winding, age = _winding(session), edge_age(session, bias_speed(session)[0])
+    return session.computed(
+        lambda: fit_two_mass(
+            measured,
+            winding,
+            gains,
+            inertia=session.values["load.inertia"],
+            viscous=session.plant.total.viscous_total if session.plant.total else 0.0,
+            edge_age=age,
+            near=near,
+            known=INERTIA_KNOWN,
+        )
     )
 
 

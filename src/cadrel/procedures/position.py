@@ -1,6 +1,5 @@
 """Position gain and feedforward around the tuned velocity loop; a step before and after."""
 
-import math
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -17,16 +16,12 @@ from cadrel.core.control import (
     velocity_plant,
 )
 from cadrel.core.control.load import ComplexArray
-from cadrel.core.errors import CadrelError
 from cadrel.core.response import FrequencyResponse, curve_of, folded, measure_step
-from cadrel.core.tuning import FRICTION_SHARE, tune_position
-from cadrel.core.twin import Twin
+from cadrel.core.tuning import tune_position
 from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
-from cadrel.procedures.acceptance import plan_stroke
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotAllowed
-from cadrel.procedures.foreseen import foresee
 from cadrel.procedures.judging import (
     asked_of,
     at_rest_after_a_kick,
@@ -41,6 +36,7 @@ from cadrel.procedures.judging import (
 )
 from cadrel.procedures.on_load import measure_on_load
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
+from cadrel.procedures.planned import friction_share
 from cadrel.procedures.session import Session
 
 STEP_SECONDS = 0.25
@@ -70,15 +66,17 @@ def run_position_loop(session: Session) -> Outcome:
     working = Winding.from_drive(session.values)
     winding = session.plant.winding(working)
     met = _met(session, before, load)
-    gains, limited_by = tune_position(
-        load,
-        winding,
-        before,
-        session.asked,
-        measured=met.plant,
-        over_speed=met.over_speed,
-        working=working,
-        settling=session.axis.goal.settling_time,
+    gains, limited_by = session.computed(
+        lambda: tune_position(
+            load,
+            winding,
+            before,
+            session.asked,
+            measured=met.plant,
+            over_speed=met.over_speed,
+            working=working,
+            settling=session.axis.goal.settling_time,
+        )
     )
     size = small_step(session, max(gains.position_gain, before.position_gain))
     old = _step(session, size, 0.1)
@@ -128,33 +126,6 @@ def _met(session: Session, gains: Gains, load: TwoMass) -> _Met:
         "(play, the shaft) is inside this loop."
     )
     return _Met(plant=found.plant, over_speed=found.over_speed, runs=[found.run])
-
-
-def friction_share(session: Session, gains: Gains) -> float:
-    """Return how much of the sliding friction to feed forward: some, where the planned move on the twin likes it.
-
-    A stiff loop follows closer with it. In one of low gain the integral that carries friction at the end of a move is
-    what brings the last of the way; fed forward, friction is taken away with the command, and the axis sticks short.
-    """
-    try:
-        profile = plan_stroke(session)
-    except CadrelError:
-        return 0.0  # nothing to judge by
-    values = {
-        **session.values, **gains.to_drive(), "position.velocity_feedforward": 1.0,
-        "position.acceleration_feedforward": 1.0,
-    }  # fmt: skip
-
-    def foreseen(share: float) -> tuple[float, float]:
-        told = {**values, "position.friction_feedforward": share}
-        twin = Twin.of_identified(session.axis, told, session.plant, session.rates)
-        move = foresee(twin, profile, session.axis.goal)
-        ends = [math.inf if end is None else end for end in (move.settling, move.load_settling)]
-        return max(ends), move.following_error
-
-    without, with_it = foreseen(0.0), foreseen(FRICTION_SHARE)
-    better = with_it[0] <= without[0] and with_it[1] < without[1]
-    return FRICTION_SHARE if better else 0.0
 
 
 def _without_hunting(session: Session, gains: Gains, load: TwoMass) -> tuple[Gains, float, int]:

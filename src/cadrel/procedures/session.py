@@ -4,7 +4,7 @@ import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,9 +15,11 @@ from cadrel.core.control import Rates
 from cadrel.core.identification import IdentifiedPlant
 from cadrel.core.parameters import field_of
 from cadrel.link import Drive, LinkError, Recording, RefusedByDrive
+from cadrel.procedures.computing import computed
 from cadrel.procedures.errors import TOO_FAST, Aborted, AxisStopped, NotAllowed, StoppedByHand
 from cadrel.procedures.outcome import RunRecord
 
+T = TypeVar("T")
 FloatArray = NDArray[np.float64]
 ABORT = "Abort by"  # how a stop begins its reason that is the engineer's own end of a run
 POLL = 0.02  # [s] of drive time between looks
@@ -355,6 +357,23 @@ class Session:
             self.drive.wait(POLL)
             status = self.look()
         return status
+
+    def computed(self, work: Callable[[], T]) -> T:
+        """Return what a computation gives, however long it takes, the power stage being off.
+
+        The drive hears of the run meanwhile: it ends a consent whose holder falls silent, and a machine may be busy.
+
+        Raises
+        ------
+        Aborted, StoppedByHand
+            Somebody ended the run; the computation is of no use any more.
+        """
+
+        def look() -> None:
+            self.check_abort()
+            self.seen(self.drive.status())
+
+        return computed(work, meanwhile=look)
 
     def standstill(self) -> dict[str, Any]:
         """Wait, power off, until the shaft rests; returns the status. Halls alone hardly see a slow one: they wait."""

@@ -21,7 +21,13 @@ from cadrel.core.identification import PlantFit, SpringyLoad
 from cadrel.core.response import FrequencyResponse, curve_of
 from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
-from cadrel.procedures.judging import asked_of, loop_summary, ripple_criterion, swing_criterion
+from cadrel.procedures.judging import (
+    asked_of,
+    loop_summary,
+    resonance_criterion,
+    ripple_criterion,
+    swing_criterion,
+)
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import PRECISE, bias_speed, edge_age, injected
 from cadrel.procedures.play import Closed, damping_of, rise_of
@@ -38,7 +44,8 @@ class Tried:
     gains: Gains
     limited_by: str
     fits: tuple[PlantFit, PlantFit]  # of the measurement that was tuned on, and of the one around the tuned loop
-    measured: FrequencyResponse  # around the tuned loop
+    measured: FrequencyResponse  # around the tuned loop, and before where that answers too little
+    own: FrequencyResponse  # of it what was measured around the tuned loop
     record: Recording
     steps: tuple[dict[str, Any], dict[str, Any]]  # before, after
     closed: Closed | None  # the resonance swung strongly
@@ -46,6 +53,7 @@ class Tried:
     ripple: float  # [N·m] rms at rest
     noise: float  # [rad/s] of the raw speed, that they had to bear
     device: float  # [rad/s] of it the device's own
+    plant: SpringyLoad  # as it is known by it
     swings: int = 0  # how often the drive halved them because the loop swung ever wider
 
 
@@ -86,6 +94,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
                 "loop": "velocity",
                 "plant_measured": curve_of(f, trusted.value, trusted.coherence),
                 "plant_std": (trusted.std / np.abs(trusted.value)).tolist(),
+                "measured_before": f[~np.isin(f, tried.own.precise(PRECISE).frequency)].tolist(),
                 "plant_model": curve_of(grid, model),
                 "measured_open": curve_of(f, loop_measured, trusted.coherence),
                 "predicted_open": curve_of(grid, loop_model),
@@ -102,6 +111,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     rows = judge_loop("velocity", measured, models, gains, asked, edge_age=edge_age(session, bias))
     rows.append(ripple_criterion(session, tried.ripple))
     rows += swing_criterion(tried.swings)
+    rows += resonance_criterion(session, tried.moved)
     verdict = decide("velocity_loop", rows, run=2)
     findings = [_claimed(measured, gains)]
     if measured.phase_margin is not None:
@@ -130,16 +140,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
         },
         summary=loop_summary(measured),
         verdict=verdict,
-        plant=SpringyLoad(
-            load=load,
-            small_signal_resistance=winding.resistance,
-            measured=trusted,
-            moved=tried.moved,
-            rise=rise,
-            closed_damping=damping,
-            play=tried.closed.play.width.value if tried.closed is not None and tried.closed.play.is_seen else 0.0,
-            noise=tried.noise,
-        ),
+        plant=tried.plant,
         plant_run=2,
     )
 

@@ -6,16 +6,19 @@ a gain that nobody can compute. To see it takes seconds, to measure around it ha
 
 import math
 from dataclasses import dataclass, replace
+from typing import Any
 
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, Winding
-from cadrel.core.identification import PlantFit, Play
+from cadrel.core.identification import PlantFit, Play, SpringyLoad
 from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import (
     LEAST_DAMPING,
     NOISY,
     TuningRefused,
+    VelocityTuning,
     ease_for_settling,
+    is_quick_enough,
     noise_behind,
     softened,
     tune_position,
@@ -28,6 +31,7 @@ from cadrel.procedures.judging import (
     most_swing,
     position_values,
 )
+from cadrel.procedures.planned import settling_when_moved
 from cadrel.procedures.plant_in_motion import PRECISE
 from cadrel.procedures.play import Closed, damping_of, rise_of
 from cadrel.procedures.session import Session
@@ -44,6 +48,7 @@ MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain
 MOST_LOOKS = 5  # proposals that are looked at before one is measured around
 NEAR = 1.3  # gain of a loop that hunts over that of one that rests, from which on one between them is looked at
 BACK_OFF = 1.15  # gain of a loop that hunts over that of the one left in force, at the least
+SURELY = 0.6  # of the settling time asked for: the next move is another one
 HUNTING = "hunting at rest: play, friction, or the steps of the device"
 
 
@@ -63,6 +68,16 @@ class Seen:
     def play(self) -> Play | None:
         """The gap between motor and load, where one is seen."""
         return self.closed.play if self.closed is not None and self.closed.play.is_seen else None
+
+    @property
+    def springy(self) -> SpringyLoad:
+        """The load as it is known by now."""
+        return SpringyLoad(
+            load=self.fit.load, small_signal_resistance=self.fit.winding.resistance,
+            measured=self.measured.precise(PRECISE), moved=self.moved, rise=rise_of(self.closed, self.fit),
+            closed_damping=damping_of(self.closed, self.fit), play=0.0 if self.play is None else self.play.width.value,
+            noise=self.noise,
+        )  # fmt: skip
 
     def asked(self, asked: Robustness) -> Robustness:
         """Return what must be honoured on this plant."""
@@ -192,16 +207,14 @@ def _look(
     session.enter("computing the proposal", 0.45)
     fit, working = seen.fit, Winding.from_drive(session.values)
     trusted = seen.measured.precise(PRECISE)
-    tuning = tune_velocity(
-        fit.load, fit.winding, before, asked, measured=trusted, working=working, noise=noise,
-        noise_torque=WITHIN * budget(session), least_damping=damping, known=known,
-    )  # fmt: skip
     settling = session.axis.goal.settling_time
+    bearing: dict[str, Any] = {
+        "measured": trusted, "working": working, "noise": noise, "noise_torque": WITHIN * budget(session),
+        "least_damping": damping,
+    }  # fmt: skip
+    tuning = session.computed(lambda: tune_velocity(fit.load, fit.winding, before, asked, known=known, **bearing))
     if asked.matters != "disturbance" and settling:
-        tuning = ease_for_settling(
-            tuning, fit.load, fit.winding, asked, settling=settling, measured=trusted, working=working, noise=noise,
-            noise_torque=WITHIN * budget(session), least_damping=damping,
-        )  # fmt: skip
+        tuning = _soft_enough(session, seen, asked, tuning, bearing, settling=settling)
     session.write(velocity_values(tuning.gains))
     session.enter("looking how it stands", 0.5)
     before_it = session.swings
@@ -226,6 +239,62 @@ def _look(
     )  # fmt: skip
 
 
+def _soft_enough(
+    session: Session, seen: Seen, asked: Robustness, stiff: VelocityTuning, bearing: dict[str, Any], *, settling: float
+) -> VelocityTuning:  # fmt: skip
+    """Return the stiff loop where the planned move settles with it, slow as its position loop is; else a softer one.
+
+    How soon a slow position loop settles depends on what a move leaves outside of the window, and a stiff loop leaves
+    little: that is seen, not computed.
+    """
+    positioned = _positioned(session, seen, stiff.gains, asked)
+    if positioned is not None and is_quick_enough(*positioned, settling=settling):
+        return stiff
+
+    def settles(tuning: VelocityTuning, around: tuple[Gains, str] | None) -> float:
+        if around is None:
+            return math.inf
+        session.enter("moving it once", 0.48)
+        session.write(velocity_values(tuning.gains))
+        return settling_when_moved(session, around[0], session.plant.with_part(seen.springy))
+
+    in_stiff = settles(stiff, positioned)
+    if in_stiff <= SURELY * settling:
+        session.note(f"The load behind its shaft keeps the position loop slow; {_moved_in(in_stiff)}")
+        return stiff
+    session.enter("computing the proposal", 0.45)
+    fit = seen.fit
+    eased = session.computed(
+        lambda: ease_for_settling(stiff, fit.load, fit.winding, asked, settling=settling, **bearing)
+    )
+    if eased is stiff or math.isinf(in_stiff):
+        return eased
+    in_eased = settles(eased, _positioned(session, seen, eased.gains, asked))
+    chosen, how = (stiff, "stiff") if in_stiff < in_eased else (eased, "soft")
+    session.note(f"A stiff motor: {_moved_in(in_stiff)} A soft one: {_moved_in(in_eased)} It is left {how}.")
+    return chosen
+
+
+def _moved_in(settling: float) -> str:
+    return "the planned move " + (
+        "does not settle." if math.isinf(settling) else f"settles in {1e3 * settling:.0f} ms."
+    )
+
+
+def _positioned(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> tuple[Gains, str] | None:
+    """Gains with the quickest position loop around a velocity loop, and what limits it; None where there is none."""
+    working = Winding.from_drive(session.values)
+    try:
+        return session.computed(
+            lambda: tune_position(
+                seen.fit.load, seen.fit.winding, gains, asked, measured=seen.measured.precise(PRECISE),
+                working=working, settling=session.axis.goal.settling_time,
+            )
+        )  # fmt: skip
+    except TuningRefused:
+        return None  # the position loop's own run says so
+
+
 def _held(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> tuple[float, float] | None:
     """Return the ripple of torque at rest with a position loop around the proposal, and how far it sways. [N·m], [rad]
 
@@ -234,13 +303,10 @@ def _held(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> tupl
     nothing. Little torque may make it sway by as much as the window in which it should settle; what an axis at rest may
     sway by is told as none. None where no position loop can be.
     """
-    try:
-        around, _ = tune_position(
-            seen.fit.load, seen.fit.winding, gains, asked, measured=seen.measured.precise(PRECISE),
-            working=Winding.from_drive(session.values), settling=session.axis.goal.settling_time,
-        )  # fmt: skip
-    except TuningRefused:
-        return None  # the position loop's own run says so
+    positioned = _positioned(session, seen, gains, asked)
+    if positioned is None:
+        return None
+    around, _ = positioned
     changes = position_values(around)
     kept = {k: session.values[k] for k in changes}
     session.write(changes)

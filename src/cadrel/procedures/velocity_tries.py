@@ -28,6 +28,7 @@ from cadrel.procedures.velocity_rest import FIRMLY, Seen, budget, proposed_to_re
 
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
 MORE_TRIES = 3  # proposals after one that missed what was asked
+NO_LINE = 0.08  # of a frequency, within which no line is sure enough: it was not measured there
 WORTH_SAYING = 0.01  # share by which a resonance moves
 
 
@@ -114,18 +115,20 @@ def _tuned(
     excitation = max(excitation, stronger, key=lambda e: e.rms)
     again, record = measure_plant(session, gains, 0.6, excitation, seen=fit, dense=True)
     require_lines(session, again, excitation, share=PRECISE)
-    second = fit_plant(session, gains, again, near=fit)
+    # A tight loop answers little where it holds the axis: there, what was measured before says what the plant is.
+    whole = again.filled_from(seen.measured, sure=PRECISE, apart=NO_LINE)
+    second = fit_plant(session, gains, whole, near=fit)
     moved = max(seen.moved, _moved(fit, second, seen.closed, highest=float(again.frequency[-1])))
     swings = looked.swings + session.swings - before_it
     after = Seen(
-        measured=again, fit=second, closed=seen.closed, moved=moved,
+        measured=whole, fit=second, closed=seen.closed, moved=moved,
         noise=max(looked.noise, looked.owed) if looked.hunts or looked.loud else looked.noise, device=seen.device,
         hunts=looked.hunts or swings > 0,
     )  # fmt: skip
     tried = Tried(
-        gains=gains, limited_by=looked.limited_by, fits=(fit, second), measured=again, record=record,
+        gains=gains, limited_by=looked.limited_by, fits=(fit, second), measured=whole, own=again, record=record,
         steps=(old_step, new_step), closed=seen.closed, moved=moved, ripple=looked.ripple, noise=looked.noise,
-        device=seen.device, swings=swings,
+        device=seen.device, plant=replace(after.springy, noise=looked.noise), swings=swings,
     )  # fmt: skip
     if moved > WORTH_SAYING or (seen.play is not None):
         session.note(_said(session, after))

@@ -248,6 +248,26 @@ def test_lines_that_all_answer_too_little_make_an_axis_no_heavier_than_its_load_
     assert abs(kept.inertia_motor / truth.inertia_motor - 1) < abs(free.inertia_motor / truth.inertia_motor - 1)
 
 
+def test_where_a_tight_loop_hides_the_load_the_measurement_before_says_where_it_swings() -> None:
+    """Below 100 Hz a tight loop answers next to nothing: fitted to the rest, the load had a shaft twice as stiff."""
+    truth = TwoMass(inertia_motor=7.9e-5, inertia_load=1.55e-3, stiffness=7.24, damping=1.24e-3, viscous_load=3e-4)
+    before = noisy_response(truth)
+    near = fit_two_mass(before, WINDING, GAINS, inertia=truth.inertia, viscous=3e-4, known=0.04)
+    share = 0.01 * (1 + (100.0 / before.frequency) ** 4)
+    scattered = before.value * (1 + share * (RNG.normal(size=80) + 1j * RNG.normal(size=80)))
+    tight = FrequencyResponse(before.frequency, scattered, before.coherence, share * np.abs(scattered))
+    whole = tight.filled_from(before, sure=0.06, apart=0.08)
+    alone, filled = (
+        fit_two_mass(one, WINDING, GAINS, inertia=truth.inertia, viscous=3e-4, near=near, known=0.04)
+        for one in (tight, whole)
+    )
+    assert tight.precise(0.06).frequency[0] > 60.0 and whole.precise(0.06).frequency[0] == before.frequency[0]
+    assert filled.load.stiffness == pytest.approx(truth.stiffness, rel=0.03)
+    assert filled.load.antiresonance_hz == pytest.approx(truth.antiresonance_hz, rel=0.02)
+    assert filled.antiresonance_std is not None and alone.antiresonance_std is not None
+    assert filled.antiresonance_std < 0.2 * alone.antiresonance_std
+
+
 def test_a_fit_may_begin_at_one_that_these_lines_cannot_show() -> None:
     """What an earlier, worse measurement gave lies below the first line and beyond every bound: it still begins."""
     truth = TwoMass(inertia_motor=3e-4, inertia_load=3e-4, stiffness=300.0, damping=0.02)

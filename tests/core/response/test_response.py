@@ -7,6 +7,7 @@ from scipy import signal
 from cadrel.core.errors import UnusableInput
 from cadrel.core.response import (
     ExcitationError,
+    FrequencyResponse,
     average_responses,
     estimate_response,
     log_lines,
@@ -137,3 +138,20 @@ def test_a_record_without_a_move_is_refused() -> None:
     flat = np.zeros(100)
     with pytest.raises(UnusableInput):
         measure_moves(np.arange(100.0), flat, flat, flat, flat, window=1.0)
+
+
+def test_lines_that_one_measurement_lacks_come_from_the_other_and_none_stands_beside_a_better_one() -> None:
+    f = np.array([10.0, 20.0, 40.0, 80.0, 160.0])
+
+    def measured(value: float, *shares: float) -> FrequencyResponse:
+        return FrequencyResponse(f, np.full(5, value + 0j), np.full(5, 0.95), value * np.array(shares))
+
+    own, other = measured(1.0, 0.5, 0.2, 0.01, 0.01, 0.5), measured(2.0, 0.5, 0.02, 0.02, 0.5, 0.01)
+    both = own.filled_from(other, sure=0.06, apart=0.08)
+    # At 10 Hz neither is sure: its own line stays, for what it says. At 40 Hz its own is: the other is not asked.
+    np.testing.assert_array_equal(both.frequency, f)
+    np.testing.assert_array_equal(both.value, [1.0, 2.0, 1.0, 1.0, 2.0])
+    np.testing.assert_allclose(both.std, [0.5, 0.04, 0.01, 0.01, 0.02])
+    assert np.all(np.diff(both.frequency) > 0)
+    alone = own.filled_from(other.precise(0.0), sure=0.06, apart=0.08)
+    np.testing.assert_array_equal(alone.std, own.std)

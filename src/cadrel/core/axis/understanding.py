@@ -60,13 +60,18 @@ class Robustness:
     load_peak_db: float = 2.0  # of the load's motion over the commanded position
     matters: str = "settling"  # most: "settling", "disturbance", "overshoot"
 
+    def drift_where_it_moves(self, share: float) -> float:
+        """Return the drift that a resonance asks for which was seen to move by a share; no loop is held over more than
+        `WIDEST_DRIFT` of it."""
+        return self.resonance_drift + MOVES_ON * share
+
     def where_it_moves(self, share: float, *, rise: float = 0.0, damping: float = 1.0) -> "Robustness":
         """Return what must be honoured where a resonance moves with amplitude.
 
         Its drift is wider by twice the `share` by which it was seen to move, for amplitudes that were not measured; it
         is higher by the `rise` once play is closed, and has a share of its `damping` left.
         """
-        drift = min(self.resonance_drift + MOVES_ON * share, WIDEST_DRIFT)
+        drift = min(self.drift_where_it_moves(share), WIDEST_DRIFT)
         return replace(self, resonance_drift=drift, resonance_rise=rise, closed_damping=damping)
 
 

@@ -26,6 +26,11 @@ class Profile:
         """From the first start to the last end. [s]"""
         return float(self.segments[-1, 1]) if len(self.segments) else 0.0
 
+    @property
+    def peak_speed(self) -> float:
+        """The fastest it gets, which is where a segment begins. [rad/s]"""
+        return float(np.abs(self.segments[:, 3]).max()) if len(self.segments) else 0.0
+
 
 def move_profile(distance: float, *, velocity: float, acceleration: float, jerk: float) -> Profile:
     """Return the time-optimal symmetric profile over `distance`, starting and ending at rest.

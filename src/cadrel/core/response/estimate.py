@@ -24,18 +24,42 @@ class FrequencyResponse:
 
     def trusted(self, least: float = 0.9) -> "FrequencyResponse":
         """Return the lines whose coherence is at least `least`."""
-        keep = self.coherence >= least
-        return FrequencyResponse(self.frequency[keep], self.value[keep], self.coherence[keep], self.std[keep])
+        return self._kept(self.coherence >= least)
 
     def precise(self, most: float) -> "FrequencyResponse":
         """Return the lines whose standard deviation is at most a share of their value."""
-        keep = self.std <= most * np.abs(self.value)
+        return self._kept(self.std <= most * np.abs(self.value))
+
+    def filled_from(self, other: "FrequencyResponse", *, sure: float, apart: float) -> "FrequencyResponse":
+        """Return this response with lines of another one where it has none within a share of their frequency.
+
+        Lines count whose standard deviation is at most `sure` of their value; where one of the other is taken, lines of
+        this one near to it, which are less sure, are left out.
+        """
+        own, more = self.precise(sure), other.precise(sure)
+        taken = more._kept(_distance(more.frequency, own.frequency) > apart)
+        left = self._kept(
+            (self.std <= sure * np.abs(self.value)) | (_distance(self.frequency, taken.frequency) > apart)
+        )
+        both = [
+            np.concatenate([getattr(left, k), getattr(taken, k)]) for k in ("frequency", "value", "coherence", "std")
+        ]
+        rising = np.argsort(both[0])
+        return FrequencyResponse(*(values[rising] for values in both))
+
+    def _kept(self, keep: NDArray[np.bool_]) -> "FrequencyResponse":
         return FrequencyResponse(self.frequency[keep], self.value[keep], self.coherence[keep], self.std[keep])
 
     def below(self, most_hz: float) -> "FrequencyResponse":
         """Return the lines up to a frequency. [Hz]"""
-        keep = self.frequency <= most_hz
-        return FrequencyResponse(self.frequency[keep], self.value[keep], self.coherence[keep], self.std[keep])
+        return self._kept(self.frequency <= most_hz)
+
+
+def _distance(frequency: FloatArray, others: FloatArray) -> FloatArray:
+    """Return how far each frequency is from the nearest of others, in natural logarithms; infinite without any."""
+    if not others.size:
+        return np.full(len(frequency), np.inf)
+    return np.asarray(np.abs(np.log(frequency[:, None] / others[None, :])).min(axis=1))
 
 
 def estimate_response(

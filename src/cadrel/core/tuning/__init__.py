@@ -5,13 +5,15 @@ velocity.py   PI, filters and sections on a measured plant: proposed, judged, ex
 search.py     the search for their shape; shape.py and shape_kernel.py: how much gain a shape bears
 position.py   Kv around the closed velocity loop
 cascade.py    both together: a velocity loop soft enough for the load to settle
+pace.py       a loop of the same shape at another pace
 front.py      robust against quick: one family of gains, and what each would give
 prediction.py curves and margins that gains would give
 """
 
-from cadrel.core.tuning.cascade import EASED, ease_for_settling
+from cadrel.core.tuning.cascade import EASED, ease_for_settling, is_quick_enough
 from cadrel.core.tuning.current import tune_current
-from cadrel.core.tuning.front import FrontPoint, front_of, moves_with_quickness, quicker
+from cadrel.core.tuning.front import FrontPoint, front_of, moves_with_quickness
+from cadrel.core.tuning.pace import quicker, softened
 from cadrel.core.tuning.position import FRICTION_SHARE, tune_position
 from cadrel.core.tuning.prediction import StopTrace, load_of, predict_loop, predict_stop
 from cadrel.core.tuning.shape import LEAST_DAMPING
@@ -21,7 +23,6 @@ from cadrel.core.tuning.velocity import (
     VelocityTuning,
     limiting_factor,
     noise_behind,
-    softened,
     spread_of,
     tune_velocity,
 )
@@ -37,6 +38,7 @@ __all__ = [
     "VelocityTuning",
     "ease_for_settling",
     "front_of",
+    "is_quick_enough",
     "limiting_factor",
     "load_of",
     "moves_with_quickness",

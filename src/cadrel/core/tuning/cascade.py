@@ -14,9 +14,17 @@ import numpy as np
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, TwoMass, Winding
 from cadrel.core.response.estimate import FrequencyResponse
+from cadrel.core.tuning.pace import softened
 from cadrel.core.tuning.position import SWINGS, tune_position
 from cadrel.core.tuning.shape import LEAST_DAMPING
-from cadrel.core.tuning.velocity import TuningRefused, VelocityTuning, keeps_what_is_asked, softened, tune_velocity
+from cadrel.core.tuning.velocity import (
+    EARNS,
+    MOST_SECTIONS,
+    TuningRefused,
+    VelocityTuning,
+    keeps_what_is_asked,
+    tune_velocity,
+)
 
 DECAYS = 6.0  # time constants of the position loop in the settling time asked for: what a move leaves is gone then
 HALF = 0.5  # of the highest position gain that any softness gives: where less than `DECAYS` is to be had, that will do
@@ -24,6 +32,14 @@ SHARES = tuple(float(x) for x in np.geomspace(1.0, 0.01, 13))  # of the stiffest
 SIMPLER = 1  # sections of a loop made for little gain
 HALVINGS = 2  # of the span between two of them
 EASED = "the load, which swings behind its shaft: with a stiffer motor the position loop could not settle in time"
+
+
+def is_quick_enough(gains: Gains, limit: str, *, settling: float) -> bool:
+    """Whether a position loop lets what a move leaves decay in the settling time [s], or no softer loop would help.
+
+    `gains` and `limit` are of `tune_position`.
+    """
+    return gains.position_gain >= DECAYS / settling or limit != SWINGS
 
 
 def ease_for_settling(
@@ -57,7 +73,7 @@ def ease_for_settling(
     square of that, to the largest at which the position gain is had. Where no softness gives as much, half of the
     highest there is will do: the last of it costs more stiffness than it is worth. Everything that was asked of the
     velocity loop holds with the softer one as well: where its shape does not bear so little gain, a simpler one is
-    sought, and in the end one without any section.
+    sought, and in the end one without any section. As soft as it has to be, it is sought once more with all of them.
     """
 
     def position_gain(gains: Gains) -> tuple[float, str]:
@@ -100,7 +116,7 @@ def ease_for_settling(
         return found if found[0] >= wanted else max(found, plain_at(share) or found, key=lambda one: one[0])
 
     stiff, limit = position_gain(tuning.gains)
-    if stiff >= DECAYS / settling or limit != SWINGS:
+    if is_quick_enough(tuning.gains.with_(position_gain=stiff), limit, settling=settling):
         return tuning
     # About how soft it has to be follows from the same shape, whatever margins that has, and from none.
     about = [stiff]
@@ -125,4 +141,12 @@ def ease_for_settling(
             best, softest = tried, middle
         else:
             stiffer = middle
+    fuller = sought(softest * tuning.gains.velocity_gain, MOST_SECTIONS) if found else None
+    if fuller is not None and _stiffness(fuller) > EARNS * _stiffness(best[1]) and position_gain(fuller)[0] >= wanted:
+        best = wanted, fuller
     return replace(tuning, gains=best[1], limited_by=EASED)
+
+
+def _stiffness(gains: Gains) -> float:
+    """Integral gain. [N·m/rad]"""
+    return gains.velocity_gain / gains.velocity_reset

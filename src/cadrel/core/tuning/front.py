@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
@@ -22,8 +22,8 @@ from cadrel.core.control import (
     velocity_open,
     velocity_plant,
 )
-from cadrel.core.control.filters import Section
 from cadrel.core.response.estimate import FrequencyResponse
+from cadrel.core.tuning.pace import quicker
 from cadrel.core.tuning.velocity import noise_behind, spread_of
 from cadrel.core.verdict.loops import resonance_grid
 
@@ -32,9 +32,6 @@ FACTORS = tuple(2.0 ** (n / 6) for n in range(-14, 7))  # of the gains in hand: 
 SETTLED, SHOWN = 0.02, 0.4  # of a step; [s] of it that is looked at
 LOOPS: tuple[LoopName, ...] = ("velocity", "position")
 FEWEST = 10  # measured lines that may judge
-# Damping of poles and zeros from which a section with its poles below its zeros answers no resonance: it is a lag.
-LAG_POLES, LAG_ZEROS = 0.7, 0.3
-HIGHEST_HZ = 1850.0  # that a section is moved to
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -107,28 +104,6 @@ def front_of(
         _point(k, load, windings[0], gains, asked, plants, noise, continuous, is_stable=low <= n <= high)
         for n, k in enumerate(FACTORS)
     ]
-
-
-def quicker(gains: Gains, factor: float) -> Gains:
-    """Return gains of the same shape, so many times as quick."""
-    return gains.with_(
-        velocity_gain=factor * gains.velocity_gain, velocity_reset=gains.velocity_reset / factor,
-        position_gain=factor * gains.position_gain,
-        sections=tuple(_moved(s, factor) if _is_lag(s) else s for s in gains.sections),
-    )  # fmt: skip
-
-
-def _is_lag(section: Section) -> bool:
-    return (
-        0.0 < section.pole_hz < section.zero_hz
-        and section.pole_damping >= LAG_POLES
-        and section.zero_damping >= LAG_ZEROS
-    )
-
-
-def _moved(section: Section, factor: float) -> Section:
-    by = min(factor, HIGHEST_HZ / section.zero_hz)
-    return replace(section, zero_hz=by * section.zero_hz, pole_hz=by * section.pole_hz)
 
 
 def moves_with_quickness(gains: Gains) -> list[str]:

@@ -1,6 +1,7 @@
 """Position gain around the closed velocity loop, and the notch that keeps planned moves from the load's swing."""
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,6 +15,7 @@ from cadrel.core.control import (
     position_open,
     position_over_speed,
     read_margins,
+    spectral_radius,
     velocity_plant,
 )
 from cadrel.core.control.filters import ComplexArray
@@ -26,7 +28,8 @@ FRICTION_SHARE = (
 )
 LOAD_ROOM = 0.8  # of the decibels the load may swing by: its damping is no better known
 PEAK = 1.05  # closed-loop magnitude allowed: a step overshoots by a few percent at most
-BISECTIONS = 12
+LOWEST, HIGHEST = 0.5, 3000.0  # [1/s] position gains that are looked at
+FINE = 0.002  # of a gain's logarithm: two that are nearer are one
 FEWEST_LINES = 10  # measured, from which a loop is judged
 SHAPED_WIDTH = 1.0  # damping of the command notch's poles: wide enough for a load that is a few percent elsewhere
 SHAPED_TAIL = 5.0  # time constants of those poles after which 4 % is left of what the notch holds back
@@ -131,26 +134,45 @@ def _highest(
         known = position_over_speed(load, winding, gains, f) if over_speed is None else over_speed
         plants.append(_Plant(f, measured.value, known, np.zeros(len(f))))
 
-    def accepts(kv: float) -> bool:
+    def honours(kv: float) -> bool:
         tried = gains.with_(position_gain=kv)
-        return all(_honours(plant, tried, asked, swings) for plant in plants) and all(
-            spread.worst_radius("position", load, w, tried) < 1 for w in windings
-        )
+        return all(_honours(plant, tried, asked, swings) for plant in plants)
 
-    low, high = math.log(0.5), math.log(3000.0)
-    if not accepts(math.exp(low)):
+    def is_stable(kv: float) -> bool:
+        """Whether the loop is stable with what has been found to bind, which is asked first as it is quick to say."""
+        tried = gains.with_(position_gain=kv)
+        return all(spectral_radius("position", one, w, tried) < 1 for one, w in binding)
+
+    binding: list[tuple[TwoMass, Winding]] = []
+    if not honours(LOWEST):
         raise TuningRefused(asked="a calm position loop", limit="the velocity loop, which is too slow or rings")
-    for _ in range(BISECTIONS):
-        middle = 0.5 * (low + high)
-        low, high = (middle, high) if accepts(math.exp(middle)) else (low, middle)
-    tuned = gains.with_(position_gain=math.exp(low))
+    low, high = _bisected(honours, LOWEST, HIGHEST)
+    while True:
+        tuned = gains.with_(position_gain=low)
+        found = [(spread.unstable("position", load, w, tuned), w) for w in windings]
+        unstable = [(one, w) for one, w in found if one is not None]
+        if not unstable:
+            break
+        binding += unstable
+        if not is_stable(LOWEST):
+            raise TuningRefused(asked="a calm position loop", limit="the velocity loop, which is too slow or rings")
+        low, high = _bisected(is_stable, LOWEST, low)
     margins = read_margins(plants[0].opened(tuned), plants[0].frequency)
-    more = gains.with_(position_gain=math.exp(high))
+    more = gains.with_(position_gain=high)
     if any(_swing(plant, more) > swings for plant in plants):
         return tuned, SWINGS
     if load.stiffness is not None and all(_honours(plant, more, asked, swings) for plant in plants):
         return tuned, SWINGS  # every margin holds: a load of the spread, hardly damped, is what more would set swinging
     return tuned, limiting_factor(margins, load, asked)
+
+
+def _bisected(accepts: Callable[[float], bool], lowest: float, highest: float) -> tuple[float, float]:
+    """Return the highest gain that is accepted, the lowest being one, and the next one that is not, on a fine scale."""
+    low, high = math.log(lowest), math.log(highest)
+    while high - low > FINE:
+        middle = 0.5 * (low + high)
+        low, high = (middle, high) if accepts(math.exp(middle)) else (low, middle)
+    return math.exp(low), math.exp(high)
 
 
 def _swing(plant: _Plant, gains: Gains) -> float:

@@ -21,6 +21,7 @@ from cadrel.core.control import (
 from cadrel.core.errors import CoreError
 from cadrel.core.parameters import field_of
 from cadrel.core.response.estimate import FrequencyResponse
+from cadrel.core.tuning.pace import softened
 from cadrel.core.tuning.search import as_gains, evolved, shape_of
 from cadrel.core.tuning.shape import LEAST_DAMPING, Bounds, Kept, Plants
 from cadrel.core.tuning.shape_kernel import torque_of_noise
@@ -285,11 +286,6 @@ def _quieter(known: Gains, bounds: Bounds) -> Gains | None:
     made = known.velocity_gain * torque_of_noise(shape_of(known), known.rates.velocity) * bounds.noise
     share = min(1.0, bounds.noise_torque / made) if made > 0.0 else 1.0
     return softened(known, share)
-
-
-def softened(gains: Gains, share: float) -> Gains:
-    """A velocity loop of the same shape with a share of its gain, its integral gain with the square of that."""
-    return gains.with_(velocity_gain=share * gains.velocity_gain, velocity_reset=gains.velocity_reset / share)
 
 
 def _judged(judge: _Judge, proposed: Gains | None) -> Gains | None:

@@ -6,6 +6,7 @@ the whole run.
 
 import math
 from collections.abc import Callable
+from dataclasses import replace
 from types import SimpleNamespace
 from typing import Any
 
@@ -46,8 +47,16 @@ class Bench:
         self.current_continuous = 1.0
         self.axis = SimpleNamespace(robustness=ASKED, motor=SimpleNamespace(torque_constant=1.0))
 
+        self.plant = SimpleNamespace(with_part=lambda part: None)
+
     def note(self, text: str) -> None:
         self.notes.append(text)
+
+    def enter(self, phase: str, share: float) -> None:
+        pass
+
+    def computed(self, work: Callable[[], Any]) -> Any:
+        return work()
 
     def write(self, values: dict[str, float]) -> None:
         self.written.update(values)
@@ -166,3 +175,59 @@ def test_a_first_proposal_that_cannot_be_made_is_refused(monkeypatch: pytest.Mon
     monkeypatch.setattr(velocity_rest, "_look", refused)
     with pytest.raises(TuningRefused):
         proposed_to_rest(Bench(), START, seen(1.0), ASKED, known=None)  # type: ignore[arg-type]
+
+
+@pytest.fixture
+def choosing(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[str, Bench, list[str]]]:
+    """Choose between a stiff loop and a soft one whose planned moves settle so soon. [s]"""
+
+    def run(stiff_in: float, soft_in: float, *, quick: bool = False, has_softer: bool = True) -> Any:
+        stiff, soft = (SimpleNamespace(name=name, gains=START.with_(velocity_gain=gain)) for name, gain in
+                       (("stiff", 1.0), ("soft", 0.1)))  # fmt: skip
+        done: list[str] = []
+
+        def moved(session: Bench, gains: Gains, plant: Any) -> float:
+            done.append("stiff moved" if gains.velocity_gain == 1.0 else "soft moved")
+            assert session.written["velocity.gain"] == gains.velocity_gain, "with the gains that are asked about"
+            return stiff_in if gains.velocity_gain == 1.0 else soft_in
+
+        def eased(*_: Any, **more: Any) -> Any:
+            done.append("softened")
+            return soft if has_softer else stiff
+
+        monkeypatch.setattr(velocity_rest, "_positioned", lambda session, seen, gains, asked: (gains, "the load"))
+        monkeypatch.setattr(velocity_rest, "is_quick_enough", lambda gains, limit, settling: quick)
+        monkeypatch.setattr(velocity_rest, "settling_when_moved", moved)
+        monkeypatch.setattr(velocity_rest, "ease_for_settling", eased)
+        monkeypatch.setattr(Seen, "springy", None)
+        bench = Bench()
+        known = replace(seen(1e-3), fit=SimpleNamespace(load=None, winding=None))
+        chosen = velocity_rest._soft_enough(bench, known, ASKED, stiff, {}, settling=0.1)  # type: ignore[arg-type]
+        return chosen.name, bench, done
+
+    return run
+
+
+def test_a_quick_position_loop_needs_no_move_to_tell(choosing) -> None:
+    assert choosing(math.inf, 0.01, quick=True)[0::2] == ("stiff", [])
+
+
+def test_a_stiff_loop_whose_move_surely_settles_stays_and_nothing_softer_is_sought(choosing) -> None:
+    name, bench, done = choosing(0.06, 0.01)
+    assert (name, done) == ("stiff", ["stiff moved"])
+    assert "settles in 60 ms" in bench.notes[-1]
+
+
+@pytest.mark.parametrize(
+    ("stiff_in", "soft_in", "left"), [(0.08, 0.02, "soft"), (0.08, 0.09, "stiff"), (0.08, math.inf, "stiff")]
+)
+def test_of_two_that_were_moved_the_one_that_settles_sooner_is_left(choosing, stiff_in, soft_in, left) -> None:
+    name, bench, done = choosing(stiff_in, soft_in)
+    assert name == left
+    assert done == ["stiff moved", "softened", "soft moved"]
+    assert f"It is left {left}." in bench.notes[-1]
+
+
+def test_where_the_stiff_one_never_settles_the_softer_one_is_taken_unmoved(choosing) -> None:
+    assert choosing(math.inf, 0.05)[0::2] == ("soft", ["stiff moved", "softened"])
+    assert choosing(0.09, 0.05, has_softer=False)[0] == "stiff"

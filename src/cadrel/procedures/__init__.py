@@ -2,6 +2,7 @@
 
 declaration.py   Procedure: what each declares of itself
 session.py       Session: one drive, one axis, consent, progress, abort; start reading here
+computing.py     long computations beside it, so that the drive goes on hearing of the run
 outcome.py       what a procedure returns: findings, changes, runs
 errors.py        why a procedure ended without a result
 phasing/         commutation: directions, pole pairs, Halls, offset, torque per amp; the angle at power-up
@@ -12,10 +13,10 @@ saturation.py    inductance over current
 friction.py      friction over speed, and what it takes to break away
 plant_in_motion.py   the velocity plant's frequency response while the axis runs, and its model
 responses/       any loop's response when it is asked for; proves nothing
-velocity.py      proposal on the plant, before and after
+velocity.py      proposal on the plant, before and after; velocity_rest.py: gains that stand still, and settle
 position.py      position gain, step
 acceptance.py    the real move, many times
-foreseen.py      that move on the twin, and how much room it leaves
+foreseen.py      that move on the twin, and how much room it leaves; planned.py: on gains that are tried
 climb.py         the real move on quicker and quicker gains, until it squeals; proves nothing
 inverter.py      sensors without current, dead time from levels; for the current loop
 route.py         all of them in order

@@ -5,6 +5,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+import numpy as np
+
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
 from cadrel.core.identification import PlantFit
@@ -117,6 +119,12 @@ def _tuned(
     require_lines(session, again, excitation, share=PRECISE)
     # A tight loop answers little where it holds the axis: there, what was measured before says what the plant is.
     whole = again.filled_from(seen.measured, sure=PRECISE, apart=NO_LINE)
+    hidden = np.setdiff1d(whole.precise(PRECISE).frequency, again.precise(PRECISE).frequency)
+    if hidden.size:
+        session.note(
+            f"The tuned loop hardly answers on {hidden.size} lines from {hidden[0]:.3g} to {hidden[-1]:.3g} Hz: what "
+            "was measured before it stands in there."
+        )
     second = fit_plant(session, gains, whole, near=fit)
     moved = max(seen.moved, _moved(fit, second, seen.closed, highest=float(again.frequency[-1])))
     swings = looked.swings + session.swings - before_it

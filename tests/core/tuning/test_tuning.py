@@ -1,5 +1,6 @@
 """The tuners honour what was asked for, use a notch where it pays, and refuse what cannot be had."""
 
+import functools
 import math
 
 import numpy as np
@@ -22,6 +23,7 @@ from cadrel.core.identification import TotalLoad
 from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import (
     TuningRefused,
+    VelocityTuning,
     limiting_factor,
     predict_stop,
     spread_of,
@@ -60,11 +62,17 @@ LOADS = {
 }
 
 
+@functools.cache
+def tuned(name: str, asked: Robustness) -> VelocityTuning:
+    """Of one of the loads, once for all tests that look at it."""
+    return tune_velocity(LOADS[name], WINDING, START, asked)
+
+
 @pytest.mark.parametrize("name", LOADS)
 @pytest.mark.parametrize("asked", [USUAL, CALM], ids=["usual", "calm"])
 def test_margins_asked_for_are_kept_on_a_finer_grid_than_the_tuners(name: str, asked: Robustness) -> None:
     load = LOADS[name]
-    gains = tune_velocity(load, WINDING, START, asked).gains
+    gains = tuned(name, asked).gains
     found = read_margins(velocity_open(velocity_plant(load, WINDING, gains, GRID), gains, GRID), GRID)
     assert found.sensitivity_peak <= asked.sensitivity_peak * 1.03
     assert found.phase_margin is not None
@@ -75,16 +83,14 @@ def test_margins_asked_for_are_kept_on_a_finer_grid_than_the_tuners(name: str, a
 
 @pytest.mark.parametrize("name", LOADS)
 def test_asking_for_more_margin_never_gives_a_quicker_loop(name: str) -> None:
-    quick = tune_velocity(LOADS[name], WINDING, START, USUAL)
-    calm = tune_velocity(LOADS[name], WINDING, START, CALM)
+    quick, calm = tuned(name, USUAL), tuned(name, CALM)
     assert calm.gains.velocity_gain / calm.gains.velocity_reset < quick.gains.velocity_gain / quick.gains.velocity_reset
     assert (calm.margins.crossover_hz or 0) < (quick.margins.crossover_hz or 0)
 
 
 @pytest.mark.parametrize("name", LOADS)
 def test_the_tuned_gain_is_the_highest_a_tenth_more_breaks_a_promise(name: str) -> None:
-    load = LOADS[name]
-    gains = tune_velocity(load, WINDING, START, USUAL).gains
+    load, gains = LOADS[name], tuned(name, USUAL).gains
     more = gains.with_(velocity_gain=1.1 * gains.velocity_gain, velocity_reset=gains.velocity_reset / 1.1)
 
     def with_more(one: TwoMass) -> Margins:

@@ -1,12 +1,12 @@
-"""Friction is fed forward where the planned move on the twin likes it, and only there."""
+"""The planned move on gains that are tried: friction fed forward where it likes it; how soon it settles, by moving."""
 
 import math
 
 from cadrel.core.control import Gains
 from cadrel.core.tuning import FRICTION_SHARE
-from cadrel.procedures import PROCEDURES, Session
+from cadrel.procedures import PROCEDURES, Consent, Session
 from cadrel.procedures.acceptance import moved, plan_stroke
-from cadrel.procedures.planned import friction_share
+from cadrel.procedures.planned import friction_share, settling_when_moved
 from tests.procedures.test_stops import LIFT, Ready, typed
 
 SHORT = {"goal.distance": typed(300.0, "mm"), "goal.move_time": typed(1450.0, "ms"), "goal.window": typed(0.05, "mm")}
@@ -55,3 +55,31 @@ def test_friction_taken_for_far_more_than_it_is_would_push_the_axis_and_is_not_f
     session, gains = session_with(40.0, 30.0)
     session.write({"load.friction": 8 * RUBS})  # as another, dirtier axis had it
     assert friction_share(session, gains) == 0.0
+
+
+def test_how_soon_the_move_settles_is_what_the_same_move_shows_and_a_slack_loop_takes_longer() -> None:
+    session, firm = session_with(40.0, 30.0, **{"goal.window": typed(0.01, "mm")})
+    session.consent = Consent(travel=1.2 * session.axis.goal.distance, speed=1.2 * session.consent.speed)
+    slack = firm.with_(position_gain=4.0)
+    before = {k: v for k, v in session.drive.read().items() if k.startswith("position.")}
+    found = [settling_when_moved(session, gains, session.plant) for gains in (firm, slack)]
+    assert {k: v for k, v in session.drive.read().items() if k.startswith("position.")} == before
+    session.write({"position.friction_feedforward": friction_share(session, firm)})
+    _, moves = moved(session, plan_stroke(session), 1)
+    seen = [m.settling_time for m in moves]
+    assert None not in seen
+    assert math.isclose(found[0], max(t for t in seen if t is not None), abs_tol=0.03)
+    assert found[1] > found[0] + 0.1
+    assert session.drive.status()["mode"] == "off"
+
+
+def test_a_move_beyond_what_was_agreed_to_is_not_run() -> None:
+    session, gains = session_with(40.0, 30.0)
+    start = session.drive.status()
+    for consent in (
+        Consent(travel=0.8 * session.axis.goal.distance, speed=session.consent.speed),
+        Consent(travel=2 * session.axis.goal.distance, speed=0.5 * plan_stroke(session).peak_speed),
+    ):
+        session.consent = consent
+        assert math.isinf(settling_when_moved(session, gains, session.plant))
+    assert session.drive.status()["counts"] == start["counts"], "nothing moved"

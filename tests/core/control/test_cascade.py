@@ -20,10 +20,12 @@ from cadrel.core.control import (
     read_margins,
     spectral_radius,
     step_response,
+    velocity_controller,
     velocity_open,
     velocity_plant,
 )
-from cadrel.core.control.filters import lowpass_pole
+from cadrel.core.control.cascade import velocity_regulator
+from cadrel.core.control.filters import Section, lowpass_pole
 
 LOAD = TwoMass(
     inertia_motor=1.4e-4, inertia_load=2.3e-4, stiffness=300.0, damping=0.02, viscous=4e-4, viscous_load=3e-3
@@ -186,3 +188,13 @@ def test_current_bandwidth_is_the_one_asked_for() -> None:
         gains = tune_current(WINDING, GAINS, bandwidth_hz=wanted)
         found = read_margins(current_open(WINDING, gains, frequency), frequency).bandwidth_hz
         assert found == pytest.approx(wanted, rel=0.02)
+
+
+def test_the_regulators_response_is_that_of_its_block() -> None:
+    """Multiplied part by part, and from the matrices of the whole: with a lag, a notch, and a section off."""
+    lag = Section(zero_hz=90.0, zero_damping=0.4, pole_hz=40.0, pole_damping=0.9)
+    answer = Section(zero_hz=290.0, zero_damping=0.05, pole_hz=0.0, pole_damping=0.5)
+    f = np.geomspace(0.5, 1990.0, 200)
+    for gains in (GAINS, GAINS.with_(sections=(lag,)), GAINS.with_(notch_hz=0.0, sections=(lag, answer))):
+        block = velocity_regulator(gains).response(f, output="torque", entry="error")
+        np.testing.assert_allclose(velocity_controller(gains, f), block, rtol=1e-9)

@@ -8,6 +8,7 @@ A measured plant takes the place of the block between torque and raw speed: then
 The simulated drive is held against these blocks by test.
 """
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
@@ -127,26 +128,27 @@ class Gains:
 # --- the blocks of the drive ----------------------------------------------------------------------------------------
 
 
+def _in_series(gains: Gains) -> tuple[list[Block], list[Biquad]]:
+    """The velocity regulator's parts, one behind the other: PI and torque low-pass, then notch and sections."""
+    period = gains.rates.velocity
+    first = [
+        pi_regulator(gains.velocity_gain, gains.velocity_reset, period=period, entry="error", output="pi"),
+        low_pass(gains.torque_filter_hz, period=period, entry="pi", output="section 0"),
+    ]
+    return first, [gains.notch(), *(section.biquad(period=period) for section in gains.sections)]
+
+
 @lru_cache(maxsize=512)
 def velocity_regulator(gains: Gains) -> Block:
     """Return speed error -> torque: PI, torque low-pass, notch, second-order sections."""
     period = gains.rates.velocity
-    return connect(
-        [
-            pi_regulator(gains.velocity_gain, gains.velocity_reset, period=period, entry="error", output="pi"),
-            low_pass(gains.torque_filter_hz, period=period, entry="pi", output="smooth"),
-            second_order(gains.notch(), period=period, entry="smooth", output="section 1"),
-            *(
-                second_order(
-                    section.biquad(period=period), period=period, entry=f"section {n}", output=f"section {n + 1}"
-                )
-                for n, section in enumerate(gains.sections, 1)
-            ),
-            static({"torque": {f"section {1 + len(gains.sections)}": 1.0}}, period=period),
-        ],
-        inputs=("error",),
-        outputs=("torque",),
-    )
+    first, sections = _in_series(gains)
+    behind = [
+        second_order(section, period=period, entry=f"section {n}", output=f"section {n + 1}")
+        for n, section in enumerate(sections)
+    ]
+    last = static({"torque": {f"section {len(sections)}": 1.0}}, period=period)
+    return connect([*first, *behind, last], inputs=("error",), outputs=("torque",))
 
 
 def speed_filter(gains: Gains) -> Block:
@@ -267,8 +269,11 @@ def velocity_plant(
 
 
 def velocity_controller(gains: Gains, frequency: FloatArray) -> ComplexArray:
-    """Return speed error to torque command: PI, torque low-pass, notch."""
-    return velocity_regulator(gains).response(frequency, output="torque", entry="error")
+    """Return speed error to torque command: the parts of `velocity_regulator` multiplied, which is quicker."""
+    first, sections = _in_series(gains)
+    found = math.prod(part.response(frequency, output=part.outputs[0], entry=part.inputs[0]) for part in first)
+    delayed = np.exp(-2j * np.pi * frequency * gains.rates.velocity)
+    return np.asarray(found * math.prod(section.response(delayed) for section in sections), dtype=np.complex128)
 
 
 def feedback_filter(gains: Gains, frequency: FloatArray) -> ComplexArray:
@@ -331,9 +336,8 @@ def position_open(
         if gains.on_load:
             raise ValueError("a position loop on the load needs what the load makes of the motor's speed")
         over_speed = position_of_speed(gains, frequency)
-    loop = velocity_open(plant, gains, frequency)
-    command_to_speed = velocity_controller(gains, frequency) * plant / (1 + loop)
-    return gains.position_gain * command_to_speed * over_speed
+    forward = velocity_controller(gains, frequency) * plant
+    return gains.position_gain * forward / (1 + forward * feedback_filter(gains, frequency)) * over_speed
 
 
 @dataclass(frozen=True, slots=True, eq=False)

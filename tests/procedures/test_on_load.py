@@ -10,6 +10,7 @@ from cadrel.cli.commission import commission_in_process
 from cadrel.core.axis import understand, unsupported
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import SimulatedDrive
+from cadrel.procedures.plant_in_motion import PRECISE
 from cadrel.procedures.route import RouteResult
 from tests.conftest import rig_of, values_of
 
@@ -68,11 +69,11 @@ def test_what_the_load_makes_of_the_motors_motion_is_what_the_true_shaft_does(
     f = np.array(seen["f"])
     true = np.asarray(control.frequency_response(shaft, 2 * np.pi * f).complex)
     error = np.array(seen["db"]) - 20 * np.log10(np.abs(true))
-    below = (
-        f < 35.0
-    )  # above, the gap makes the shaft softer than it is closed, by what a softer spring would: 0.2 dB at 40 Hz
+    below = f < 35.0  # above, the gap makes the shaft softer than it is closed, by what a softer spring would
     assert below.sum() > 8
-    assert np.median(np.abs(error[below])) < 0.3
+    # A line may scatter by what a measurement is content with; their mean is off by no more than the gap makes it.
+    assert np.sqrt(np.mean(error[below] ** 2)) < 20 * np.log10(1 + PRECISE)
+    assert abs(np.mean(error[below])) < 0.3
 
 
 def test_the_play_is_told_from_the_twist_in_the_move(route: tuple[RouteResult, SimulatedDrive]) -> None:

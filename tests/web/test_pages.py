@@ -6,6 +6,7 @@ from typing import Any
 
 import pytest
 from django.contrib.auth.models import Group, User
+from django.http import HttpResponse
 from django.test import Client
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -141,6 +142,28 @@ def test_a_cell_pasted_as_the_sheet_prints_it_brings_its_unit_and_convention(cli
     assert (kept["sheet.poles"]["value"], kept["sheet.poles"]["convention"]) == (8.0, "poles")
     assert (kept["sheet.speed_max"]["value"], kept["sheet.speed_max"]["unit"]) == (6000.0, "rpm")
     assert (kept["sheet.resistance"]["value"], kept["sheet.resistance"]["convention"]) == (1.3, "phase")
+
+
+def test_a_choice_taken_back_shows_again_what_is_kept_and_the_next_question_wipes_nothing(
+    client: Client, axis: Axis
+) -> None:
+    """Drawn anew, fields that the other choice had not asked for came back empty; the next key said they were."""
+    url = f"/axis/{axis.pk}/motor/preview/"
+    kept, kind = axis.values["sheet.inductance"], "rotary"
+
+    def fields_of_answer(answer: HttpResponse) -> dict[str, str]:
+        found = re.findall(r'<input[^>]*name="(sheet\.[a-z_]+)"[^>]*value="([^"]*)"', answer.content.decode())
+        return dict(found)
+
+    other = fields_of_answer(client.post(url, {"sheet.kind": "induction", "sheet.resistance": "4.7"}))
+    assert "sheet.inductance" not in other and "sheet.power_factor" in other
+    back = fields_of_answer(client.post(url, {**other, "sheet.kind": kind, "sheet.resistance": "4.7"}))
+    assert float(back["sheet.inductance"]) == kept["value"]
+    assert back["sheet.resistance"] == "4.7"
+    again = client.post(url, {**back, "sheet.kind": kind, "asked": "something else"})
+    assert float(fields_of_answer(again)["sheet.inductance"]) == kept["value"]
+    cleared = client.post(url, {**back, "sheet.kind": kind, "sheet.inductance": "", "asked": "something else"})
+    assert fields_of_answer(cleared)["sheet.inductance"] == ""
 
 
 def test_preview_shows_what_was_understood_and_a_mislabelled_pair(client: Client, axis: Axis) -> None:

@@ -218,8 +218,10 @@ def form_of(
     )
     rows = []
     for p in fields_of(step, values):
-        preset = base.get(p.key) if p.key not in entries and p.key not in COMPUTED else None
-        entry = entries.get(p.key) or preset or {}
+        if p.key in entries:
+            entry = entries[p.key] or {}
+        else:  # the form did not hold it, as another choice asked for other things: it is as it was
+            entry = values.get(p.key) or ({} if p.key in COMPUTED else base.get(p.key)) or {}
         units = _units(p, linear)
         unit = str(entry.get("unit") or (p.unit if p.unit in units else units[0]))
         allowed = conventions_for(p, values)

@@ -3,6 +3,7 @@
 import math
 
 from cadrel.core.control import Gains
+from cadrel.core.identification import IdentifiedPlant
 from cadrel.core.tuning import FRICTION_SHARE
 from cadrel.procedures import PROCEDURES, Consent, Session
 from cadrel.procedures.acceptance import moved, plan_stroke
@@ -82,4 +83,6 @@ def test_a_move_beyond_what_was_agreed_to_is_not_run() -> None:
     ):
         session.consent = consent
         assert math.isinf(settling_when_moved(session, gains, session.plant))
+    session.consent = Consent(travel=2 * session.axis.goal.distance, speed=2 * session.consent.speed)
+    assert math.isinf(settling_when_moved(session, gains, IdentifiedPlant())), "without a load there is no twin"
     assert session.drive.status()["counts"] == start["counts"], "nothing moved"

@@ -39,11 +39,11 @@ def settling_when_moved(session: Session, gains: Gains, plant: IdentifiedPlant) 
 
     The motor is seen. Of the load, which no device shows, the twin tells when it rests, its resonance where it is and
     at either end of the drift asked for: a notch in the command meets none of them exactly. Infinite where one of them
-    does not settle within the dwell, and where the move cannot be run within what was agreed to. The drive has its
-    position loop from before again.
+    does not settle within the dwell, where the move cannot be run within what was agreed to, and where no load was
+    identified that a twin could have. The drive has its position loop from before again.
     """
     goal, asked, profile = session.axis.goal, session.axis.robustness, _profile(session)
-    if profile is None or goal.distance > ROOM * session.consent.travel:
+    if plant.total is None or profile is None or goal.distance > ROOM * session.consent.travel:
         return math.inf
     if profile.peak_speed > ROOM * session.consent.speed:
         return math.inf

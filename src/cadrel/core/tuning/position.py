@@ -144,8 +144,9 @@ def _highest(
         return all(spectral_radius("position", one, w, tried) < 1 for one, w in binding)
 
     binding: list[tuple[TwoMass, Winding]] = []
+    refused = TuningRefused(asked="a calm position loop", limit="the velocity loop, which is too slow or rings")
     if not honours(LOWEST):
-        raise TuningRefused(asked="a calm position loop", limit="the velocity loop, which is too slow or rings")
+        raise refused
     low, high = _bisected(honours, LOWEST, HIGHEST)
     while True:
         tuned = gains.with_(position_gain=low)
@@ -155,7 +156,7 @@ def _highest(
             break
         binding += unstable
         if not is_stable(LOWEST):
-            raise TuningRefused(asked="a calm position loop", limit="the velocity loop, which is too slow or rings")
+            raise refused
         low, high = _bisected(is_stable, LOWEST, low)
     margins = read_margins(plants[0].opened(tuned), plants[0].frequency)
     more = gains.with_(position_gain=high)

@@ -23,7 +23,7 @@ ROUGHLY = 0.08  # and so well the last two must, what they differ by being their
 MOST_RUNS = 5
 MOST_LEFT = 25.0  # [%] rms of the residual torque, of the peak torque of acceleration
 # Shares of the top speed, of one run and of the next: what the model leaves out differs between them, and shows.
-STROKES = ((1.0, 0.4, 0.7), (0.85, 0.5, 0.6))
+STROKES = ((1.0, 0.45), (0.85, 0.55))
 FASTER = 1.6  # times the slow limit: the part of a run at more than half of its speed
 SLOW, SLOWEST = 0.3, 4.0  # of the top speed; [rad/s]: below, friction still falls with speed
 CROSSOVER_HZ = 15.0  # of the careful velocity loop between runs

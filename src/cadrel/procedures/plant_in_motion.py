@@ -22,7 +22,8 @@ from cadrel.core.response import (
 from cadrel.core.response.estimate import IntArray
 from cadrel.link import Recording
 from cadrel.procedures.errors import AnswerInNoise
-from cadrel.procedures.session import GENTLE, FloatArray, Session
+from cadrel.procedures.passes import fastest_pass, one_after_the_other, one_pass, to_and_fro
+from cadrel.procedures.session import FloatArray, Session
 
 PERIOD = 2048  # [samples] of the multisine: 0.512 s
 LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
@@ -31,12 +32,12 @@ PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
 FEWEST_PASSES = 2  # one each way: where lines are sure after so many, no more are run
 MOST_PASSES = 40  # where the noise of the device asks for more, each as long as the others
 HOPELESS = 2.0  # times the most passes: what asks for more is not tried at all
-MOST_PERIODS = 3
+PERIODS = 2  # of a pass, beside the first, which is left out
 EDGES_TO_A_PERIOD = 8.0
-APPROACH = 1.4  # times the bias: a soft loop that breaks away from friction overshoots by half
 WIGGLE = 0.13  # rms of the speed the multisine makes, as a share of the bias: motor and load keep their direction
 UNSEEN_SWING = 0.3  # rms over the bias, that the motor alone may make before it was seen what the axis answers
 STRONGEST = 3.0  # times the others, of a line that is hardly answered
+MOST_VOLTAGE = 0.12  # of the bus, rms: the peaks stay below what speed and friction leave of it
 MOST_TORQUE = 0.3  # of the continuous torque, rms: the load's peaks stay below the limit
 BIAS_SHARE = 0.4  # of the consented speed: the multisine's peaks come on top
 PRECISE = 0.06  # standard deviation over value of a line that may prove or propose something: half a decibel
@@ -61,22 +62,15 @@ def edge_age(session: Session, speed: float) -> float:
     return 0.5 * 2 * math.pi / session.values["feedback.counts"] / max(abs(speed), 1e-9)
 
 
-def bias_speed(session: Session) -> tuple[float, int]:
-    """Return the bias of a measuring pass and how many whole periods fit into the travel. [rad/s]"""
-    period = PERIOD * session.rates.velocity
-    room = 1.5 * session.consent.travel  # a pass starts near one end of the consented travel
-    fastest = BIAS_SHARE * session.consent.speed
-    for periods in range(MOST_PERIODS, 1, -1):
-        speed = room / ((periods + 1) * period + 0.35)
-        if speed >= min(20.0, fastest):
-            return min(speed, fastest), periods
-    return min(room / (3 * period + 0.35), fastest), 2
+def bias_speed(session: Session) -> float:
+    """Return the speed of a measuring pass: its periods fit into the travel. [rad/s]"""
+    seconds = (PERIODS + 1) * PERIOD * session.rates.velocity
+    return min(fastest_pass(session, seconds), BIAS_SHARE * session.consent.speed)
 
 
 def injected(session: Session) -> dict[str, Any]:
     """Return how a measurement of `measure_plant` is told: where it was injected, at what speed [rad/s], in samples."""
-    bias, periods = bias_speed(session)
-    return {"point": "torque", "bias": bias, "repeat": PERIOD, "pass": (periods + 1) * PERIOD}
+    return {"point": "torque", "bias": bias_speed(session), "repeat": PERIOD, "pass": (PERIODS + 1) * PERIOD}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -122,46 +116,51 @@ def measure_plant(
     it ends with these: what a model is fitted to may scatter by `PRECISE`, what proves a loop by half of that.
     """
     lines = lines_around(seen, session.rates, excitation) if dense else excitation.lines
-    bias, periods = bias_speed(session)
+    bias = bias_speed(session)
     rng = np.random.default_rng(PHASES)
     home = float(session.drive.status()["position"])
     clear = 0.5 * PRECISE if dense else PRECISE
+    may_drown = seen is None and excitation.every == 1
     parts: list[FrequencyResponse] = []
     records: list[Recording] = []
 
     def whole() -> FrequencyResponse:
         return unfiltered_mean(session, gains, parts, bias)
 
-    wanted = len(PASSES)
-    while len(parts) < wanted:
-        k, direction = len(parts), PASSES[len(parts) % len(PASSES)]
-        if k and is_over(whole(), k, sure_to=clear, may_drown=seen is None and excitation.every == 1):
-            break
-        if seen is None and k == len(PASSES) // 2:
-            with suppress(UnusableInput):  # too little was seen for a model: the lines stay alike
-                seen = fit_plant(session, gains, whole())
+    def tells_enough(*, may_drown: bool) -> bool:
+        return bool(parts) and is_over(whole(), len(parts), sure_to=clear, may_drown=may_drown)
+
+    def run(wanted: int, *, may_drown: bool) -> None:
         shape = None if seen is None else line_shape(seen, gains, lines)
-        signal = random_multisine(lines, n_samples=PERIOD, rms=excitation.rms, rng=rng, shape=shape)
-        session.enter(f"frequency response, pass {k + 1} of {wanted}", share + 0.3 * k / wanted)
-        record = pass_in_motion(session, signal, home, direction * bias, repeats=periods + 1)
-        records.append(record)
-        parts.append(
-            estimate_response(
-                record["excitation"],
-                record["torque_cmd"],
-                record["velocity"],
-                lines=lines,
-                period=PERIOD,
-                rate_hz=1 / session.rates.velocity,
-            )
-        )
-        if len(parts) == wanted == len(PASSES) and excitation.every > 1:
-            wanted = passes_for(whole(), len(parts))
-            if wanted > len(parts):
-                session.note(f"The device's noise asks for {wanted} passes in place of {len(parts)}.")
-    with session.enabled_around("velocity", home):
-        session.go_to(home, speed=APPROACH * bias)
-    session.standstill()
+        rms = min(excitation.rms, most_by_voltage(session, _frequency(lines, gains), shape))
+        with to_and_fro(session, "velocity", home, speed=bias):
+            while len(parts) < wanted and not tells_enough(may_drown=may_drown):
+                k, direction = len(parts), PASSES[len(parts) % len(PASSES)]
+                signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=rng, shape=shape)
+                session.enter(
+                    f"frequency response, pass {k + 1} of {max(wanted, len(PASSES))}", share + 0.3 * k / wanted
+                )
+                record = pass_in_motion(session, signal, home, direction * bias, repeats=PERIODS + 1)
+                records.append(record)
+                parts.append(
+                    estimate_response(
+                        record["excitation"], record["torque_cmd"], record["velocity"], lines=lines, period=PERIOD,
+                        rate_hz=1 / session.rates.velocity,
+                    )
+                )  # fmt: skip
+
+    if seen is None:
+        run(len(PASSES) // 2, may_drown=may_drown)
+        if tells_enough(may_drown=may_drown):
+            return whole(), one_after_the_other(records)
+        with suppress(UnusableInput):  # too little was seen for a model: the lines stay alike
+            seen = fit_plant(session, gains, whole())
+    run(len(PASSES), may_drown=False)
+    if excitation.every > 1 and len(parts) == len(PASSES):
+        wanted = passes_for(whole(), len(parts))
+        if wanted > len(parts):
+            session.note(f"The device's noise asks for {wanted} passes in place of {len(parts)}.")
+            run(wanted, may_drown=False)
     return whole(), one_after_the_other(records)
 
 
@@ -176,18 +175,10 @@ def unfiltered_mean(
 def pass_in_motion(session: Session, signal: FloatArray, home: float, speed: float, *, repeats: int) -> Recording:
     """Run through the middle of the travel at a speed, torque injected meanwhile, and record every repeat.
 
-    The speed has the sign of its direction. [rad/s]; `home` is the middle. [rad]
+    Within `to_and_fro`; the speed has the sign of its direction. [rad/s]; `home` is the middle. [rad]
     """
-    bias, direction = abs(speed), math.copysign(1.0, speed)
-    with session.enabled_around("velocity", home):
-        session.go_to(home - direction * 0.75 * session.consent.travel, speed=APPROACH * bias)
-        session.run_at(speed)
-        session.hold(0.15)
-        channels = ["torque_cmd", "velocity", "i_q", *(["load_position"] if session.on_load else [])]
-        record = session.excite_and_record(channels, "torque", signal, divider=session.rates.ticks, repeats=repeats)
-        session.drive.run_at(0.0, acceleration=bias / GENTLE)
-        session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
-    return record
+    channels = ["torque_cmd", "velocity", "i_q", *(["load_position"] if session.on_load else [])]
+    return one_pass(session, channels, "torque", signal, home=home, speed=speed, repeats=repeats)
 
 
 def passes_for(measured: FrequencyResponse, done: int) -> int:
@@ -223,7 +214,7 @@ def fit_plant(session: Session, gains: Gains, measured: FrequencyResponse, *, ne
     UnusableInput
         Too few lines can be trusted.
     """
-    winding, age = _winding(session), edge_age(session, bias_speed(session)[0])
+    winding, age = _winding(session), edge_age(session, bias_speed(session))
     return session.computed(
         lambda: fit_two_mass(
             measured,
@@ -236,12 +227,6 @@ def fit_plant(session: Session, gains: Gains, measured: FrequencyResponse, *, ne
             known=INERTIA_KNOWN,
         )
     )
-
-
-def one_after_the_other(records: Sequence[Recording]) -> Recording:
-    """Return the recordings of several passes as one, pass after pass: nothing that was recorded is left out."""
-    first = records[0]
-    return Recording(first.period, {k: np.concatenate([r[k] for r in records]) for k in first.channels})
 
 
 def answer(load: TwoMass, winding: Winding, gains: Gains, lines: IntArray) -> FloatArray:
@@ -273,10 +258,24 @@ def plan_excitation(session: Session, gains: Gains, *, loud: bool = False, seen:
     rigid = TwoMass(inertia_motor=session.values["load.inertia"])
     loads = [rigid] if seen is None else [rigid, seen.load]
     unit = max(math.sqrt(float(np.mean(answer(load, _winding(session), gains, LINES) ** 2))) for load in loads)
-    rms = WIGGLE * bias_speed(session)[0] / unit
+    rms = WIGGLE * bias_speed(session) / unit
+    most = most_by_voltage(session, _frequency(LINES, gains))
     if not loud:
-        return Excitation(rms=min(rms, _most(session)))
-    return Excitation(rms=min(LOUDER * rms, 2 * _most(session)), lines=LINES[::THINNED], every=THINNED)
+        return Excitation(rms=min(rms, _most(session), most))
+    return Excitation(rms=min(LOUDER * rms, 2 * _most(session), most), lines=LINES[::THINNED], every=THINNED)
+
+
+def most_by_voltage(session: Session, frequency: FloatArray, shape: FloatArray | None = None) -> float:
+    """Return the torque, rms, that lines may have together before their voltage nears what the bus has. [N·m]
+
+    A winding of much inductance asks for more than there is on the highest lines: the current would not follow, and
+    what was injected would not be what is answered.
+    """
+    v = session.values
+    impedance = np.hypot(v["motor.resistance"], 2 * math.pi * frequency * v["motor.inductance"])
+    power = np.ones(len(frequency)) if shape is None else shape**2 / np.mean(shape**2)
+    volts = math.sqrt(float(np.mean(power * impedance**2)))  # of 1 A rms
+    return session.axis.motor.torque_constant * MOST_VOLTAGE * session.axis.bus_voltage / volts
 
 
 def carefully(session: Session, gains: Gains, excitation: Excitation, share: float) -> Excitation:
@@ -286,7 +285,7 @@ def carefully(session: Session, gains: Gains, excitation: Excitation, share: flo
     load weighs: where that could carry it beyond the bias, one faint pass tells.
     """
     alone = TwoMass(inertia_motor=session.axis.motor.inertia)
-    lines, bias = excitation.lines, bias_speed(session)[0]
+    lines, bias = excitation.lines, bias_speed(session)
     unit = math.sqrt(float(np.mean(answer(alone, _winding(session), gains, lines) ** 2)))
     if excitation.rms * unit <= UNSEEN_SWING * bias:
         return excitation
@@ -294,10 +293,8 @@ def carefully(session: Session, gains: Gains, excitation: Excitation, share: flo
     rms = UNSEEN_SWING * bias / unit
     home = float(session.drive.status()["position"])
     signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=np.random.default_rng(PHASES))
-    record = pass_in_motion(session, signal, home, bias, repeats=3)
-    with session.enabled_around("velocity", home):
-        session.go_to(home, speed=APPROACH * bias)
-    session.standstill()
+    with to_and_fro(session, "velocity", home, speed=bias):
+        record = pass_in_motion(session, signal, home, bias, repeats=3)
     speed = record["velocity"][PERIOD:].reshape(2, PERIOD).mean(0)
     seen = np.abs(np.fft.rfft(speed)[lines]) * 2 / PERIOD / np.abs(feedback_filter(gains, _frequency(lines, gains)))
     answered = math.sqrt(0.5 * float(np.sum(seen**2))) / rms
@@ -335,7 +332,7 @@ def _remedy(session: Session, excitation: Excitation, factor: float) -> str:
             "The torque of the excitation is as large as the motor allows: improve the device's signal (cable, shield, "
             "amplitude), or fit a finer device."
         )
-    bias, _ = bias_speed(session)
+    bias = bias_speed(session)
     by_speed = bias >= 0.99 * BIAS_SHARE * session.consent.speed
     field = field_of("procedure.velocity" if by_speed else "procedure.travel")
     return f"Raise {field} to at least {max(factor, 1.2):.1f} times, or improve the device's signal."

@@ -8,17 +8,17 @@ import numpy as np
 from cadrel.core.control import Gains, feedback_filter
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import PlantFit, Play, Swung, fit_play, fit_spring
-from cadrel.core.response import FrequencyResponse, estimate_response, random_multisine
+from cadrel.core.response import estimate_response, random_multisine
 from cadrel.core.response.estimate import IntArray
 from cadrel.link import Recording
 from cadrel.procedures.outcome import RunRecord
+from cadrel.procedures.passes import one_after_the_other, to_and_fro
 from cadrel.procedures.plant_in_motion import (
     LINES,
     PERIOD,
     answer,
     bias_speed,
     edge_age,
-    one_after_the_other,
     pass_in_motion,
     unfiltered_mean,
 )
@@ -65,31 +65,28 @@ def _strongest(session: Session, gains: Gains, fit: PlantFit, lines: IntArray) -
     """Return the torque, rms, that keeps motor and load going one way. [N·m]"""
     unit = float(np.sqrt(np.mean(answer(fit.load, fit.winding, gains, lines) ** 2)))
     rated = session.axis.motor.torque_constant * session.current_continuous
-    return min(SWING * bias_speed(session)[0] / unit, TORQUE * rated)
+    return min(SWING * bias_speed(session) / unit, TORQUE * rated)
 
 
 def _swung(session: Session, gains: Gains, fit: PlantFit, lines: IntArray, share: float) -> Closed:
     """Swing on these lines, and fit spring and gap. Raises `UnusableInput` where they do not tell them."""
     rms = _strongest(session, gains, fit, lines)
     session.enter(f"the resonance alone, at {rms:.3g} N·m", share)
-    bias, _ = bias_speed(session)
+    bias = bias_speed(session)
     home = float(session.drive.status()["position"])
     rng = np.random.default_rng(SEED)
-    parts: list[FrequencyResponse] = []
     records: list[Recording] = []
-    for direction in (1.0, -1.0):
-        signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=rng)
-        record = pass_in_motion(session, signal, home, direction * bias, repeats=PERIODS)
-        records.append(record)
-        parts.append(
-            estimate_response(
-                record["excitation"], record["torque_cmd"], record["velocity"], lines=lines, period=PERIOD,
-                rate_hz=1 / session.rates.velocity,
-            )
-        )  # fmt: skip
-    with session.enabled_around("velocity", home):
-        session.go_to(home, speed=bias)
-    session.standstill()
+    with to_and_fro(session, "velocity", home, speed=bias):
+        for direction in (1.0, -1.0):
+            signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=rng)
+            records.append(pass_in_motion(session, signal, home, direction * bias, repeats=PERIODS))
+    parts = [
+        estimate_response(
+            r["excitation"], r["torque_cmd"], r["velocity"], lines=lines, period=PERIOD,
+            rate_hz=1 / session.rates.velocity,
+        )
+        for r in records
+    ]  # fmt: skip
     measured = unfiltered_mean(session, gains, parts, bias)
     found, _ = fit_spring(measured, gains, near=fit, edge_age=edge_age(session, bias))
     assert found.load.resonance_hz is not None

@@ -399,9 +399,11 @@ class Session:
             channels, divider=divider, samples=round(seconds / (divider * self.rates.current)), pre=pre, trigger=trigger
         )
 
-    def recorded(self, *, at_most: float) -> Recording:
-        """Wait for the recording and fetch it."""
+    def recorded(self, *, at_most: float, then: Callable[[], None] | None = None) -> Recording:
+        """Wait for the recording and fetch it; what comes `then` is done before: an axis that runs is stopped."""
         self.until(lambda s: s["recorder"] == "done", at_most=at_most, what="the end of the recording")
+        if then is not None:
+            then()
         record = self.drive.recording()
         self.partial = RunRecord(
             kind="interrupted", title=self.phase, period=record.period, channels=record.channels, excitation={}
@@ -409,11 +411,19 @@ class Session:
         return record
 
     def excite_and_record(
-        self, channels: Sequence[str], point: str, samples: FloatArray, *, divider: int, repeats: int
+        self,
+        channels: Sequence[str],
+        point: str,
+        samples: FloatArray,
+        *,
+        divider: int,
+        repeats: int,
+        then: Callable[[], None] | None = None,
     ) -> Recording:
         """Inject a periodic signal and record exactly its repeats, aligned to the first sample injected.
 
-        The recorder triggers on the excitation itself, so that record and excitation share their start.
+        The recorder triggers on the excitation itself, so that record and excitation share their start. What comes
+        `then` is done once all is recorded, before it is fetched.
         """
         total = len(samples) * repeats
         first = float(samples[0])
@@ -427,7 +437,7 @@ class Session:
         )
         self.hold(8 * divider * self.rates.current)
         self.drive.excite(point, samples, divider=divider, repeats=repeats)
-        record = self.recorded(at_most=total * divider * self.rates.current + 2.0)
+        record = self.recorded(at_most=total * divider * self.rates.current + 2.0, then=then)
         start = int(np.argmax(record["excitation"] != 0.0))
         return Recording(record.period, {k: v[start : start + total] for k, v in record.channels.items()})
 

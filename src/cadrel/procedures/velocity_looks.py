@@ -8,7 +8,8 @@ import numpy as np
 from cadrel.core.control import Gains, feedback_filter
 from cadrel.core.response import folded, measure_step
 from cadrel.procedures.judging import AT_REST, NOISE_SECONDS
-from cadrel.procedures.plant_in_motion import APPROACH, bias_speed
+from cadrel.procedures.passes import APPROACH
+from cadrel.procedures.plant_in_motion import bias_speed
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_report import STEP_SECONDS
 
@@ -44,7 +45,7 @@ def noise_at_rest(session: Session, gains: Gains) -> float:
 def velocity_step(session: Session, share: float) -> dict[str, Any]:
     """Step the speed from a bias, four times, folded."""
     session.enter("velocity step", share)
-    bias, _ = bias_speed(session)
+    bias = bias_speed(session)
     length = round(STEP_SECONDS / session.rates.velocity)
     repeats = int(np.clip(session.consent.travel / (bias * 2 * STEP_SECONDS * 1.3), 2, 6))
     size = 0.3 * bias

@@ -67,7 +67,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     rise, damping = rise_of(tried.closed, second), damping_of(tried.closed, second)
     f = trusted.frequency
     grid = np.geomspace(f[0], f[-1], 400)
-    bias, _ = bias_speed(session)
+    bias = bias_speed(session)
     model = velocity_plant(load, winding, gains, grid, edge_age=edge_age(session, bias))
     loop_measured, loop_model = velocity_open(trusted.value, gains, f), velocity_open(model, gains, grid)
     closed_measured = loop_measured / (1 + loop_measured) / feedback_filter(gains, f)

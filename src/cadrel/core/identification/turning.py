@@ -12,6 +12,7 @@ EDGE = 40  # [samples] at both ends, where the shaft rests
 LEAST_RATIO = 0.05
 STOPPED = 0.65  # of the slope before
 FALLEN = math.radians(60)  # electrical, behind where it would be
+GRID = 20_000  # points of friction, and of lag
 SLIPPED = math.radians(150)  # electrical: so far from the vector a shaft has slipped
 
 
@@ -95,31 +96,34 @@ def load_of_vector(
 
 
 def play_from_two_currents(
-    width_low: float, width_high: float, *, current_low: float, current_high: float, load: float = 0.0
+    width_low: float,
+    width_high: float,
+    *,
+    current_low: float,
+    current_high: float,
+    load: float = 0.0,
+    saliency: float = 0.0,
 ) -> float:
     """Return the part of a reversal's width that does not shrink with current: play of the coupling. [rad]
 
-    `load` is the current that would hold the constant load. [A]
+    `load` is the current that would hold the constant load [A]; `saliency` how much more inductance the rotor shows
+    across its flux than along it, over that flux [1/A].
 
     Notes
     -----
-    Width = asin((c + load) / i) + asin((c - load) / i) + play, c friction over torque constant. Two currents give
-    both; c by bisection.
+    Width = lag(c + load) + lag(c - load) + play, c friction over torque constant; two currents give both. A round rotor
+    lags by asin(c / i). A salient one is turned by its reluctance the other way, which a stronger vector makes more of:
+    c = i sin(lag) (1 - saliency i cos(lag)), from the torque of a synchronous machine,
+    3/2 p (psi i_q + (L_d - L_q) i_d i_q).
     """
+    lags = np.linspace(0.0, 0.5 * math.pi, GRID)
+    friction = np.linspace(0.0, max(0.999 * current_low - abs(load), 0.0), GRID)
 
-    def width(c: float, current: float) -> float:
-        return sum(math.asin(min(max((c + side) / current, -1.0), 1.0)) for side in (load, -load))
+    def width(current: float) -> FloatArray:
+        borne = np.maximum.accumulate(current * np.sin(lags) * (1 - saliency * current * np.cos(lags)))
+        sides = [friction + load, friction - load]
+        return np.asarray(sum(np.sign(side) * np.interp(np.abs(side), borne, lags) for side in sides))
 
-    def difference(c: float) -> float:
-        return width(c, current_low) - width(c, current_high)
-
-    wanted = width_low - width_high
-    if wanted <= 0:
-        return max(width_high, 0.0)
-    low, high = 0.0, max(0.999 * current_low - abs(load), 0.0)
-    if difference(high) <= wanted:
-        low = high
-    for _ in range(60):
-        middle = 0.5 * (low + high)
-        low, high = (middle, high) if difference(middle) < wanted else (low, middle)
-    return width_high - width(low, current_high)
+    low, high = width(current_low), width(current_high)
+    at = int(np.argmin(np.abs(low - high - (width_low - width_high))))
+    return float(max(width_high - high[at], 0.0))

@@ -8,6 +8,7 @@ from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.session import Session
 
 LISTENED = 0.2  # [s]
+MOST_LISTENED = 8  # times half of it more, in which magnets that drew a shaft have come to rest
 STEADY = 0.9  # of the first half's way in the second
 MOVED = 3  # [counts] a device that is read finely trembles by so much
 MOVED_ANGLE = math.radians(2)  # of the motor: a noisy resolver trembles by half a degree
@@ -45,14 +46,24 @@ def look_beforehand(session: Session) -> None:
 
 
 def moved_unpowered(session: Session) -> float | None:
-    """Return how far the load pulls the shaft with the power off, None if it rests or runs out. [rad] of the motor"""
+    """Return how far the load pulls the shaft with the power off, None if it rests or runs out. [rad] of the motor
+
+    What was only thrown coasts and slows down; magnets draw a shaft that was let go between two of their places into
+    one of them, and no further. What a load pulls neither slows down nor comes to rest.
+    """
     at = [session.drive.status()["counts"]]
-    for _ in range(2):
+
+    def listen() -> int:
         session.rest(LISTENED / 2)
         at.append(session.drive.status()["counts"])
-    first, second = abs(at[1] - at[0]), abs(at[2] - at[1])
+        return abs(at[-1] - at[-2])
+
+    first, second = listen(), listen()
     moved = abs(at[2] - at[0])
-    angle = moved * session.axis.feedback.count_angle
-    # What was only thrown coasts and slows down; what is pulled does not.
-    pulled = second >= STEADY * first
-    return float(angle) if pulled and moved > MOVED and angle > MOVED_ANGLE else None
+    angle = float(moved * session.axis.feedback.count_angle)
+    if second < STEADY * first or moved <= MOVED or angle <= MOVED_ANGLE:
+        return None
+    for _ in range(MOST_LISTENED):
+        if listen() <= max(MOVED, 0.5 * MOVED_ANGLE / session.axis.feedback.count_angle):
+            return None
+    return angle

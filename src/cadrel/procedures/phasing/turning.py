@@ -41,6 +41,7 @@ NO_GEAR = 0.05  # a ratio so near to 1 makes no device behind it
 GEAR_FITS = 0.04  # by which the counts may miss those of a device behind the gear
 TAIL = 0.3  # [s] recorded after the first way, in which the shaft comes to rest
 PLAY_TO_NAME = math.radians(20)  # electrical
+SALIENCY = 0.25  # of the inductance, by which that across the flux may exceed that along it; no sheet tells
 WIDTH_TO_LOOK = math.radians(12)  # electrical: narrower reversals hide no play worth naming
 FREE_TO_NAME = math.radians(80)  # electrical: a shaft that goes so far is not held by friction
 CURRENT_TO_COMPARE = 0.1  # of the vector's current: what flows is compared with it before more is told
@@ -533,9 +534,15 @@ def _slack(session: Session, turning: Turning) -> list[Named]:
     means = [float((w["vector_angle"] - turning.shaft(w))[_steady(w)].mean()) for w in ways]
     widths = sorted([(other, means[0] - means[1]), (turning.current, 2 * turning.lag)])
     load = turning.current * math.sin(turning.bias) * math.cos(turning.lag)
-    play = play_from_two_currents(
-        widths[0][1], widths[1][1], current_low=widths[0][0], current_high=widths[1][0], load=load
-    )
+    # A salient rotor lags the more the stronger the vector: only what it could not explain either is play.
+    salient = SALIENCY * session.values["motor.inductance"] / session.values["motor.flux_linkage"]
+    play = min(
+        play_from_two_currents(
+            widths[0][1], widths[1][1], current_low=widths[0][0], current_high=widths[1][0], load=load,
+            saliency=saliency,
+        )
+        for saliency in (0.0, salient)
+    )  # fmt: skip
     # A shaft that sticks and slips makes both widths uncertain, the more so the closer the two currents are.
     swing = max(float(np.std((r["vector_angle"] - turning.shaft(r))[_steady(r)])) for r in (up, down, *ways))
     doubt = swing / 2 * turning.current / max(other - turning.current, 1e-9)

@@ -5,8 +5,9 @@ import math
 import numpy as np
 
 from cadrel.core.axis import AxisModel
+from cadrel.core.parameters import field_of
 from cadrel.link import Drive, Recording
-from cadrel.procedures.errors import AxisStopped
+from cadrel.procedures.errors import AxisStopped, NotAllowed
 from cadrel.procedures.phasing.plan import SLOW_TURN
 from cadrel.procedures.session import FloatArray, Session
 
@@ -18,6 +19,7 @@ START_LAG = 0.6  # [rad] electrical, that the start of a turn may leave a swingi
 LONGEST_SWING = 8.0  # [s]
 STILL = math.radians(4)  # electrical
 SHORTEST_WAY = 0.2  # [rad] electrical, for which a start is planned
+CATCHING = (1.0, 0.5)  # of the strongest vector: a light axis swings about a strong one faster than was agreed to
 CATCHES = 3  # vectors on which the brake is opened, at the most
 SHOWS_MOTION = 0.03  # of the continuous current, through shorted windings: a load that falls, well above the noise
 FALLS_WITHIN = 0.25  # [s] after the brake has opened
@@ -46,10 +48,13 @@ def resting_place(session: Session, centre: float, current: float) -> float | No
     """
     if not session.axis.has_brake:
         return None
-    caught, held = _caught_by_its_own_current(session, current)
-    if caught is not None:
-        return caught
-    v, angle = session.values, 0.0
+    for share in CATCHING:
+        caught, held, too_fast = _caught_by_its_own_current(session, share * current)
+        if caught is not None:
+            return caught
+        if not too_fast:
+            break
+    v, angle, swung = session.values, 0.0, 0
     for _ in range(CATCHES):
         session.enter("opening the brake on a vector", 0.05)
         before = session.drive.status()
@@ -62,17 +67,37 @@ def resting_place(session: Session, centre: float, current: float) -> float | No
                     return angle
                 if held and followed <= CAUGHT[0]:
                     return None  # friction holds it against the vector as well
-        except AxisStopped:
+        except AxisStopped as stopped:
             if abs(session.standstill()["position"] - centre) > session.consent.travel:
                 raise
+            swung += stopped.ran_too_fast
         session.note(f"The load was not caught by a vector at {math.degrees(angle):.0f}°; the brake closed.")
         went = (session.standstill()["counts"] - before["counts"]) * electrical_per_count(session)
         angle = math.remainder(angle + math.pi + went, TURN)
+    if swung == CATCHES:
+        raise _swings_too_fast(session, current)
     return 0.0
 
 
-def _caught_by_its_own_current(session: Session, current: float) -> tuple[float | None, bool]:
-    """Open the brake onto shorted windings: what falls tells the vector that holds it. Or whether friction does."""
+def _swings_too_fast(session: Session, current: float) -> NotAllowed:
+    """What to say of a light axis that every vector slings: it needs the speed at which it swings about one."""
+    stiffness = session.axis.motor.torque_constant * current
+    pairs = session.axis.motor.pole_pairs
+    fastest = 2 * math.sqrt(stiffness / (pairs * session.axis.inertia))  # from opposite, without friction
+    mechanism = session.axis.mechanism
+    return NotAllowed(
+        why=f"Let go by its brake, the axis swings about the vector that is to hold it, and each time it was faster "
+        f"than the {session.consent.speed * mechanism.unit_per_rad:.3g} {mechanism.unit}/s agreed to.",
+        remedy=f"Raise {field_of('procedure.velocity')}, to {fastest * mechanism.unit_per_rad:.3g} {mechanism.unit}/s "
+        "at the most, or take the load off.",
+    )
+
+
+def _caught_by_its_own_current(session: Session, current: float) -> tuple[float | None, bool, bool]:
+    """Open the brake onto shorted windings: what falls tells the vector that holds it. [A]
+
+    Returns that vector, whether friction holds the load, and whether it was caught so hard that it swung too fast.
+    """
     session.enter("opening the brake on shorted windings", 0.03)
     here = float(session.drive.status()["position"])
     try:
@@ -81,13 +106,13 @@ def _caught_by_its_own_current(session: Session, current: float) -> tuple[float 
             session.brake_opened()
             status = session.hold(FALLS_WITHIN)
             if status["catching"]:
-                return None, True
+                return None, True, False
             wait_until_still(session)
-            return float(status["vector_angle"]), False
-    except AxisStopped:
+            return float(status["vector_angle"]), False, False
+    except AxisStopped as stopped:
         session.note("The load was not caught by the current of its shorted windings; the brake closed.")
         session.standstill()
-        return None, False
+        return None, False, stopped.ran_too_fast
 
 
 def learn_holding_vector(drive: Drive, axis: AxisModel) -> bool:

@@ -2,7 +2,9 @@
 
 import math
 from collections.abc import Sequence
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -26,9 +28,10 @@ from cadrel.core.response import (
 from cadrel.core.response.estimate import IntArray
 from cadrel.core.tuning import load_of
 from cadrel.link import Recording
-from cadrel.procedures.plant_in_motion import one_after_the_other, readable_hz
+from cadrel.procedures.passes import SETTLED, fastest_pass, one_after_the_other, one_pass, to_and_fro
+from cadrel.procedures.plant_in_motion import most_by_voltage, readable_hz
 from cadrel.procedures.responses.request import Request
-from cadrel.procedures.session import GENTLE, FloatArray, Session
+from cadrel.procedures.session import FloatArray, Session
 
 PASSES, LONG_PASSES = 6, 4  # of the usual period, and of one of several seconds
 MOST_TIMES = 4  # as many passes, where friction and noise ask for more
@@ -41,8 +44,7 @@ BIAS_SHARE = 0.4  # of the speed agreed to, in motion: the excitation's peaks co
 SWING_SHARE = 0.25  # of it, rms, that an excitation may make at standstill
 SWING_IN_MOTION = 0.2  # rms over the bias: the direction stays
 TRAVEL_SHARE = 0.1  # of the travel agreed to, rms, that it may make
-PASS_BEGINS, PASS_REACH = 0.75, 0.85  # of the travel agreed to, from where it stood; and how far a pass may come
-SETTLED = 0.15  # [s] at a bias before anything is injected
+PASS_REACH = 0.85  # of the travel agreed to, that a pass may come to from where it stood
 PHASES = 31  # seed of the drawn phases: the same experiment each time
 MODES = {"current": "current", "velocity": "velocity", "position": "position"}
 POINTS = {"current": "current_d", "velocity": "torque", "position": "velocity"}
@@ -79,10 +81,13 @@ def amplitude_of(session: Session, request: Request, factor: float, shape: Float
     )  # fmt: skip
     wanted = request.share * factor * unit
     most = min(limit / max(swing, 1e-12), TRAVEL_SHARE * session.consent.travel / max(way, 1e-12))
+    allows = "speed and travel agreed to allow"
+    if request.loop == "velocity":
+        frequency = lines * request.rate_hz(session.rates) / request.period(session.rates)
+        by_voltage = most_by_voltage(session, frequency, shape)
+        most, allows = (by_voltage, "the bus allows") if by_voltage < most else (most, allows)
     if wanted > most and shape is None:
-        session.note(
-            f"The amplitude was lessened to {100 * most / unit:.2g} %: speed and travel agreed to allow no more."
-        )
+        session.note(f"The amplitude was lessened to {100 * most / unit:.2g} %: {allows} no more.")
     return min(wanted, most)
 
 
@@ -106,8 +111,10 @@ def _answers(session: Session, request: Request, lines: IntArray, shape: FloatAr
 
 def bias_of(session: Session, request: Request) -> float:
     """Return the speed of a pass in motion: its periods fit into the travel agreed to. [rad/s]"""
-    seconds = (PERIODS + 1) * request.period(session.rates) * session.rates.velocity + SETTLED + 2 * GENTLE
-    return min(BIAS_SHARE * session.consent.speed, 1.5 * session.consent.travel / seconds)
+    # Of a resonance looked at closely a pass takes most of a minute: it is kept short of the ends of the travel.
+    periods = PERIODS + 1 if request.around else PERIODS
+    seconds = periods * request.period(session.rates) * session.rates.velocity
+    return min(BIAS_SHARE * session.consent.speed, fastest_pass(session, seconds))
 
 
 def measure(session: Session, request: Request, factor: float, share: tuple[float, float]) -> Measured:
@@ -126,24 +133,27 @@ def measure(session: Session, request: Request, factor: float, share: tuple[floa
     def whole() -> Measured:
         return _together(session, request, records, lines, amplitude)
 
-    wanted = usual
-    while len(records) < wanted:
-        k = len(records)
-        if k == usual // 2 and request.signal == "multisine":
-            shape = line_strengths(whole().plant, lines, step=request.rate_hz(session.rates) / period)
+    def run(wanted: int) -> None:
         rms = amplitude if shape is None else min(amplitude, amplitude_of(session, request, factor, shape))
-        done = share[0] + (share[1] - share[0]) * k / wanted
-        session.enter(f"response of the {request.loop} loop, pass {k + 1} of {wanted}", done)
-        signal = _signal(request, lines, period, rms, rng, shape, backwards=k % 2 == 1)
-        records.append(_one_pass(session, request, signal, home, direction=1.0 if k % 2 == 0 else -1.0))
-        if len(records) == wanted == usual and not request.around:  # a mode is fitted to many lines together
-            wanted = passes_needed(whole().plant, usual)
-            if wanted > usual:
-                session.note(f"Friction and noise ask for {wanted} passes in place of {usual}.")
-    if request.moving:
-        with session.enabled_around("velocity", home):
-            session.go_to(home, speed=2 * bias_of(session, request))
-        session.standstill()
+        with _powered(session, request, home):
+            while len(records) < wanted:
+                k = len(records)
+                session.enter(
+                    f"response of the {request.loop} loop, pass {k + 1} of {max(wanted, usual)}",
+                    share[0] + (share[1] - share[0]) * k / max(wanted, usual),
+                )
+                signal = _signal(request, lines, period, rms, rng, shape, backwards=k % 2 == 1)
+                records.append(_one_pass(session, request, signal, home, direction=1.0 if k % 2 == 0 else -1.0))
+
+    if request.signal == "multisine":
+        run(usual // 2)
+        shape = line_strengths(whole().plant, lines, step=request.rate_hz(session.rates) / period)
+    run(usual)
+    if not request.around:  # a mode is fitted to many lines together
+        wanted = passes_needed(whole().plant, usual)
+        if wanted > usual:
+            session.note(f"Friction and noise ask for {wanted} passes in place of {usual}.")
+            run(wanted)
     return whole()
 
 
@@ -186,27 +196,23 @@ def _signal(
     return swept[::-1].copy() if backwards else swept
 
 
+def _powered(session: Session, request: Request, home: float) -> AbstractContextManager[Any]:
+    """Power for several passes in motion; at rest each has its own."""
+    if not request.moving:
+        return nullcontext()
+    return to_and_fro(session, MODES[request.loop], home, speed=bias_of(session, request))
+
+
 def _one_pass(session: Session, request: Request, signal: FloatArray, home: float, *, direction: float) -> Recording:
     """Inject the periods of one pass and record them: at rest, or running one way through the middle of the travel."""
+    channels, point = _channels(session, request), POINTS[request.loop]
+    if request.moving:
+        speed = direction * bias_of(session, request)
+        return one_pass(session, channels, point, signal, home=home, speed=speed, repeats=PERIODS)
     divider = 1 if request.loop == "current" else session.rates.ticks
-    bias = bias_of(session, request) if request.moving else 0.0
-
-    def excited() -> Recording:
-        return session.excite_and_record(
-            _channels(session, request), POINTS[request.loop], signal, divider=divider, repeats=PERIODS
-        )
-
     with session.enabled_around(MODES[request.loop], home):
-        if not request.moving:
-            session.hold(SETTLED)
-            record = excited()
-        else:
-            session.go_to(home - direction * PASS_BEGINS * session.consent.travel, speed=2 * bias)
-            session.run_at(direction * bias)
-            session.hold(SETTLED)
-            record = excited()
-            session.drive.run_at(0.0, acceleration=bias / GENTLE)
-            session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+        session.hold(SETTLED)
+        record = session.excite_and_record(channels, point, signal, divider=divider, repeats=PERIODS)
     session.standstill()
     return record
 

@@ -80,4 +80,4 @@ class Request:
         return np.asarray(found[(found >= 1) & (found <= top)])
 
 
-USUAL_SHARE: dict[LoopName, float] = {"current": 0.07, "velocity": 0.08, "position": 0.05}
+USUAL_SHARE: dict[LoopName, float] = {"current": 0.07, "velocity": 0.13, "position": 0.05}

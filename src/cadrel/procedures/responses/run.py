@@ -17,7 +17,8 @@ from cadrel.core.response import FrequencyResponse, curve_of
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
-from cadrel.procedures.plant_in_motion import edge_age, one_after_the_other
+from cadrel.procedures.passes import one_after_the_other
+from cadrel.procedures.plant_in_motion import edge_age
 from cadrel.procedures.responses.measure import PASS_REACH, POINTS, TRUSTED, Measured, bias_of, measure
 from cadrel.procedures.responses.request import LOOPS, SIGNALS, USUAL_SHARE, Request
 from cadrel.procedures.session import Session

@@ -1,0 +1,62 @@
+"""Passes through the middle of the travel, one way and the other by turns, injected into while the axis runs."""
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+
+import numpy as np
+
+from cadrel.link import Recording
+from cadrel.procedures.session import GENTLE, POLL, FloatArray, Session
+
+APPROACH = 1.4  # times the speed of a pass: a soft loop that breaks away from friction overshoots by half
+SETTLED = 0.15  # [s] at speed before anything is injected
+BESIDE = SETTLED + GENTLE + POLL  # [s] at speed that a pass takes beside its injection: half of each ramp, and a look
+REACH = 1.5  # of the travel agreed to, that a pass may cover: a quarter is left to either side
+OFF = 0.05  # of the travel agreed to, by which a pass may begin elsewhere than planned
+
+
+def fastest_pass(session: Session, seconds: float) -> float:
+    """Return the speed of a pass that injects for so long and covers all that it may. [s] -> [rad/s]"""
+    return REACH * session.consent.travel / (seconds + BESIDE)
+
+
+@contextmanager
+def to_and_fro(session: Session, mode: str, home: float, *, speed: float) -> Iterator[None]:
+    """Power for passes at a speed; in the end the axis stands at `home` again, without power. [rad], [rad/s]
+
+    A pass ends where one the other way begins: power stays on between them, and no way is gone twice.
+    """
+    with session.enabled_around(mode, home):
+        yield
+        session.go_to(home, speed=APPROACH * abs(speed))
+    session.standstill()
+
+
+def one_pass(
+    session: Session, channels: Sequence[str], point: str, signal: FloatArray, *, home: float, speed: float,
+    repeats: int,
+) -> Recording:  # fmt: skip
+    """Run through the middle of the travel at a speed, inject every repeat of a signal meanwhile, and record it.
+
+    Within `to_and_fro`; the speed has the sign of its direction [rad/s], `home` is the middle [rad]. The axis stands
+    where the pass ended.
+    """
+    bias = abs(speed)
+    seconds = repeats * len(signal) * session.rates.velocity
+    begin = home - 0.5 * speed * (seconds + BESIDE)
+    if abs(session.look()["position"] - begin) > OFF * session.consent.travel:
+        session.go_to(begin, speed=APPROACH * bias)
+    session.run_at(speed)
+    session.hold(SETTLED)
+    record = session.excite_and_record(
+        channels, point, signal, divider=session.rates.ticks, repeats=repeats,
+        then=lambda: session.drive.run_at(0.0, acceleration=bias / GENTLE),
+    )  # fmt: skip
+    session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+    return record
+
+
+def one_after_the_other(records: Sequence[Recording]) -> Recording:
+    """Return the recordings of several passes as one, pass after pass: nothing that was recorded is left out."""
+    first = records[0]
+    return Recording(first.period, {k: np.concatenate([r[k] for r in records]) for k in first.channels})

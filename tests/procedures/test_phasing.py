@@ -11,6 +11,7 @@ from cadrel.cli.by_hand_evidence import APART, HARMLESS, SLIPS, TRUE_WITHIN, Sli
 from cadrel.cli.phasing_draws import DrawnBench, draw_phasing_bench, with_fault
 from cadrel.cli.phasing_evidence import BEYOND, NAMES, WITHIN, is_right, searches, try_bench
 from cadrel.cli.true_angle import true_error
+from cadrel.cli.unkind_draws import draw_unkind
 from cadrel.core.axis import understand
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import FAULTS, RigTruth
@@ -368,6 +369,39 @@ def test_a_thrown_shaft_runs_out_and_only_a_pulled_one_is_called_pulled(make_dri
     moved = moved_unpowered(pulled)
     assert moved is not None
     assert moved > math.radians(2)
+
+
+def test_a_shaft_that_magnets_draw_into_their_place_is_not_called_pulled(make_drive: object) -> None:
+    # Let go a quarter of the way beside one of nine places a turn, where the magnets pull hardest: 20 degrees to go.
+    drawing = rig_of("tile-pusher", cogging=((9, 0.6, 90.0),), start_angle=None)
+    drawn, _ = led(make_drive, drawing, values_of("tile-pusher"), "commutation")
+    before = drawn.drive.status()["counts"]
+    assert moved_unpowered(drawn) is None
+    went = abs(drawn.drive.status()["counts"] - before) * drawn.axis.feedback.count_angle
+    assert math.radians(3) < went < math.radians(40)
+
+
+def test_a_light_hanging_axis_is_caught_by_a_weaker_vector(make_drive: object) -> None:
+    """Let go, it swings about the strongest vector faster than was agreed to; it had been refused for that."""
+    truth, values = draw_unkind(np.random.default_rng([2720, 32]))
+    session, simulated = led(make_drive, truth, values, "commutation")
+    outcome = run_commutation(session)
+    assert outcome.verdict is not None
+    assert outcome.verdict.is_proven
+    assert abs(true_error(simulated)) < 3.0
+    assert any("shorted windings" in note for note in session.notes)
+
+
+def test_a_salient_rotor_is_not_taken_for_a_loose_coupling(make_drive: object) -> None:
+    """A stronger vector turns it back by its reluctance, so that more current brings nothing back."""
+    truth, values = draw_unkind(np.random.default_rng([2719, 5]))
+    session, simulated = led(make_drive, truth, values, "commutation")
+    assert run_commutation(session).verdict.is_proven  # type: ignore[union-attr]
+    assert abs(true_error(simulated)) < 3.0
+    loose, _ = led(make_drive, replace(truth, coupling_play=math.radians(60) / truth.pole_pairs), values, "commutation")
+    with pytest.raises(WiredWrongly) as refusal:
+        run_commutation(loose)
+    assert set(refusal.value.codes) & {"coupling", "counts_lost", "did_not_follow"}
 
 
 def test_an_axis_far_heavier_than_entered_is_named_on_halls_alone(make_drive: object) -> None:

@@ -9,6 +9,7 @@ from cadrel.procedures.session import Session
 
 LISTENED = 0.2  # [s]
 MOST_LISTENED = 8  # times half of it more, in which magnets that drew a shaft have come to rest
+DRAWN = math.pi / 2  # of the motor, that magnets draw a shaft at the most: half of the way between two of their places
 STEADY = 0.9  # of the first half's way in the second
 MOVED = 3  # [counts] a device that is read finely trembles by so much
 MOVED_ANGLE = math.radians(2)  # of the motor: a noisy resolver trembles by half a degree
@@ -49,7 +50,7 @@ def moved_unpowered(session: Session) -> float | None:
     """Return how far the load pulls the shaft with the power off, None if it rests or runs out. [rad] of the motor
 
     What was only thrown coasts and slows down; magnets draw a shaft that was let go between two of their places into
-    one of them, and no further. What a load pulls neither slows down nor comes to rest.
+    one of them, and no further. What a load pulls neither slows down nor comes to rest so near.
     """
     at = [session.drive.status()["counts"]]
 
@@ -65,5 +66,6 @@ def moved_unpowered(session: Session) -> float | None:
         return None
     for _ in range(MOST_LISTENED):
         if listen() <= max(MOVED, 0.5 * MOVED_ANGLE / session.axis.feedback.count_angle):
-            return None
-    return angle
+            break
+    drawn = abs(at[-1] - at[0]) * session.axis.feedback.count_angle
+    return None if drawn <= DRAWN else angle  # farther, and it rests on the end of its travel

@@ -116,11 +116,15 @@ class _Judge:
         return self.runs_away(gains) is None
 
     def runs_away(self, gains: Gains) -> TwoMass | None:
-        """Return a load of the spread with which the loop is unstable; None where there is none."""
-        for winding in self.windings:
-            worst = self.spread.unstable("velocity", self.load, winding, gains)
-            if worst is not None:
-                return worst
+        """Return a load of the spread with which the loop is unstable, or would be at little more gain; None without.
+
+        A loop stable by next to nothing on a load that friction grips leaves its position loop no gain there.
+        """
+        for tried in (gains, gains.with_(velocity_gain=STABLE.gain_margin * gains.velocity_gain)):
+            for winding in self.windings:
+                worst = self.spread.unstable("velocity", self.load, winding, tried)
+                if worst is not None:
+                    return worst
         return None
 
 

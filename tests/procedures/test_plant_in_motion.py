@@ -25,6 +25,7 @@ from cadrel.procedures.plant_in_motion import (
     is_drowned,
     is_over,
     line_shape,
+    most_by_voltage,
     passes_for,
     plan_excitation,
     require_lines,
@@ -112,3 +113,23 @@ def test_more_passes_are_asked_for_as_noise_falls_with_their_root_and_none_where
     assert passes_for(noisy(0.9 * PRECISE), 8) == 8
     assert passes_for(noisy(2.5 * PRECISE), 8) == MOST_PASSES  # fifty would do; forty come close
     assert passes_for(noisy(8 * PRECISE), 8) == 8
+
+
+def test_an_excitation_leaves_most_of_the_voltage_of_the_bus_to_what_moves_the_axis(
+    make_drive: Callable[..., tuple[LinkedDrive, Any]],
+) -> None:
+    drive, _ = make_drive()
+    axis = understand(values_of("tile-pusher"))
+    session = Session(drive=drive, axis=axis, consent=Consent(travel=80.0, speed=8.0))
+    session.refresh()
+    f, shape = np.array([10.0, 100.0, 900.0]), np.array([1.0, 2.0, 1.0])
+    rms = most_by_voltage(session, f, shape)
+    # Line by line: what its current needs at its impedance, all of them together as their powers add up.
+    currents = rms / axis.motor.torque_constant * shape / np.sqrt(np.sum(shape**2))
+    resistance, inductance = session.values["motor.resistance"], session.values["motor.inductance"]
+    volts = currents * np.abs(resistance + 2j * np.pi * f * inductance)
+    assert np.sqrt(np.sum(volts**2)) == pytest.approx(0.12 * axis.bus_voltage)
+    session.values["motor.inductance"] *= 100
+    assert most_by_voltage(session, f, shape) < 0.02 * rms
+    session.values["load.inertia"] = axis.inertia
+    assert plan_excitation(session, GAINS).rms < 0.02 * rms

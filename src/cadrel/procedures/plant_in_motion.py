@@ -327,10 +327,11 @@ def require_lines(session: Session, measured: FrequencyResponse, excitation: Exc
 
 def _remedy(session: Session, excitation: Excitation, factor: float) -> str:
     """What makes the answer stronger by a factor: speed or travel agreed to, as long as the torque allows more."""
-    if excitation.rms >= 1.98 * _most(session):
+    gains = Gains.from_drive(session.values, session.rates)
+    if excitation.rms >= 0.99 * min(2 * _most(session), most_by_voltage(session, _frequency(excitation.lines, gains))):
         return (
-            "The torque of the excitation is as large as the motor allows: improve the device's signal (cable, shield, "
-            "amplitude), or fit a finer device."
+            "The torque of the excitation is as large as motor and bus allow: improve the device's signal (cable, "
+            "shield, amplitude), or fit a finer device."
         )
     bias = bias_speed(session)
     by_speed = bias >= 0.99 * BIAS_SHARE * session.consent.speed

@@ -1,0 +1,95 @@
+"""Passes one after the other: power stays on, each begins where the one before ended, and the axis comes home."""
+
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+
+from cadrel.core.axis import understand
+from cadrel.core.response import random_multisine
+from cadrel.core.simulation import SimulatedDrive
+from cadrel.link import LinkedDrive
+from cadrel.procedures import PROCEDURES, Consent, Session, run_commutation
+from cadrel.procedures.errors import AxisStopped
+from cadrel.procedures.passes import BESIDE, REACH, fastest_pass, one_after_the_other, one_pass, to_and_fro
+from cadrel.procedures.route import load_project_values
+from tests.conftest import values_of
+
+PERIOD = 512
+
+
+@pytest.fixture
+def ready(make_drive: Callable[..., tuple[LinkedDrive, SimulatedDrive]]) -> tuple[Session, SimulatedDrive]:
+    """The tile pusher with its angle known."""
+    drive, simulated = make_drive()
+    axis = understand(values_of("tile-pusher"))
+    sent = load_project_values(drive, values_of("tile-pusher"), owner="test")
+    consent = PROCEDURES["commutation"].consent(axis, sent)
+    run_commutation(Session(drive=drive, axis=axis, consent=consent))
+    session = Session(drive=drive, axis=axis, consent=Consent(travel=20.0, speed=120.0))
+    session.refresh()
+    return session, simulated
+
+
+def test_several_passes_take_one_time_of_power_and_no_way_twice(ready: tuple[Session, SimulatedDrive]) -> None:
+    session, simulated = ready
+    home = float(session.drive.status()["position"])
+    seconds = 3 * PERIOD * session.rates.velocity
+    speed = fastest_pass(session, seconds)
+    assert speed * (seconds + BESIDE) == pytest.approx(REACH * session.consent.travel)
+    signal = random_multisine(np.arange(3, 40), n_samples=PERIOD, rms=0.02, rng=np.random.default_rng(1))
+    enabled = sum(e["kind"] == "enabled" for e in session.drive.events(0))
+    records, ends = [], []
+    with to_and_fro(session, "velocity", home, speed=speed):
+        for way in (1.0, -1.0, 1.0, -1.0):
+            begun = simulated.time
+            records.append(
+                one_pass(session, ("velocity", "position"), "torque", signal, home=home, speed=way * speed, repeats=3)
+            )
+            ends.append(simulated.time - begun)
+    assert sum(e["kind"] == "enabled" for e in session.drive.events(0)) == enabled + 1
+    for way, record in zip((1.0, -1.0, 1.0, -1.0), records, strict=True):
+        assert len(record["excitation"]) == 3 * PERIOD
+        np.testing.assert_allclose(record["excitation"][:PERIOD], signal, atol=1e-6)
+        assert np.mean(record["velocity"]) == pytest.approx(way * speed, rel=0.05)
+        assert np.abs(record["position"] - home).max() < session.consent.travel
+    # Beside its injection a pass takes two gentle ramps and the time to settle; nothing is driven back.
+    assert max(ends[1:]) < seconds + 0.75
+    assert float(session.drive.status()["position"]) == pytest.approx(home, abs=0.1 * session.consent.travel)
+    assert session.drive.status()["mode"] == "off"
+    joined = one_after_the_other(records)
+    np.testing.assert_array_equal(joined["velocity"][3 * PERIOD : 6 * PERIOD], records[1]["velocity"])
+
+
+def test_an_axis_is_stopped_before_its_record_is_fetched(
+    ready: tuple[Session, SimulatedDrive], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """To fetch takes as long as a line takes; an axis that ran on meanwhile would leave what was agreed to."""
+    session, _ = ready
+    home = float(session.drive.status()["position"])
+    fetch = session.drive.recording
+    moving: list[bool] = []
+
+    def slowly() -> object:
+        for _ in range(15):
+            session.drive.wait(0.1)
+            session.drive.beat()
+        moving.append(bool(session.drive.status()["moving"]))
+        return fetch()
+
+    monkeypatch.setattr(type(session.drive), "recording", lambda self: slowly())
+    signal = random_multisine(np.arange(3, 40), n_samples=PERIOD, rms=0.02, rng=np.random.default_rng(1))
+    speed = fastest_pass(session, 3 * PERIOD * session.rates.velocity)
+    with to_and_fro(session, "velocity", home, speed=speed):
+        one_pass(session, ("velocity",), "torque", signal, home=home, speed=speed, repeats=3)
+    assert moving == [False]
+
+
+def test_a_pass_that_is_blocked_ends_without_power(ready: tuple[Session, SimulatedDrive]) -> None:
+    session, _ = ready
+    session.consent = Consent(travel=0.2, speed=120.0)  # far less than the pass is told to cover
+    home = float(session.drive.status()["position"])
+    signal = random_multisine(np.arange(3, 40), n_samples=PERIOD, rms=0.02, rng=np.random.default_rng(1))
+    with pytest.raises(AxisStopped), to_and_fro(session, "velocity", home, speed=20.0):
+        one_pass(session, ("velocity",), "torque", signal, home=home, speed=20.0, repeats=3)
+    assert session.standstill()["mode"] == "off"

@@ -1,6 +1,7 @@
 """Commutation on every kind of device: right, or refused by name. Fewer benches than docs/evidence/commutation.md."""
 
 import math
+import re
 from dataclasses import replace
 
 import numpy as np
@@ -20,7 +21,7 @@ from cadrel.link.stand_in import StandIn
 from cadrel.procedures import Session, WiredWrongly, find_angle, plan_commutation, plan_power_up, run_commutation
 from cadrel.procedures.errors import NotAllowed, NotConfirmed
 from cadrel.procedures.hand_test import run_hand_test
-from cadrel.procedures.phasing import run, small_motion
+from cadrel.procedures.phasing import run, small_motion, vector
 from cadrel.procedures.phasing.beforehand import moved_unpowered
 from cadrel.procedures.phasing.vector import LOOK, start_time, swing_period
 from cadrel.procedures.route import consent_for, load_project_values
@@ -390,6 +391,24 @@ def test_a_light_hanging_axis_is_caught_by_a_weaker_vector(make_drive: object) -
     assert outcome.verdict.is_proven
     assert abs(true_error(simulated)) < 3.0
     assert any("shorted windings" in note for note in session.notes)
+
+
+def test_a_light_hanging_axis_that_no_vector_catches_is_told_the_speed_it_needs(
+    make_drive: object, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    truth, values = draw_unkind(np.random.default_rng([2720, 32]))
+    with monkeypatch.context() as stubborn:
+        stubborn.setattr(vector, "CATCHING", (1.0,))  # as if the weaker one slung it too
+        session, _ = led(make_drive, truth, values, "commutation")
+        with pytest.raises(NotAllowed) as refusal:
+            run_commutation(session)
+    told = re.search(r"to ([\d.e+]+) mm/s at the most", refusal.value.text)
+    assert told is not None, refusal.value.text
+    needed = min(float(told[1]), float(values["limit.velocity"]["value"]))
+    session, simulated = led(make_drive, truth, values | {"procedure.velocity": {"value": needed}}, "commutation")
+    assert run_commutation(session).verdict.is_proven  # type: ignore[union-attr]
+    assert abs(true_error(simulated)) < 3.0
+    assert not any("not caught" in note for note in session.notes)  # what was told was what it needed
 
 
 def test_a_salient_rotor_is_not_taken_for_a_loose_coupling(make_drive: object) -> None:

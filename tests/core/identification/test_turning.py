@@ -4,6 +4,7 @@ import math
 
 import numpy as np
 import pytest
+from scipy.optimize import brentq
 
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import (
@@ -11,6 +12,7 @@ from cadrel.core.identification import (
     angle_from_slips,
     following,
     load_of_vector,
+    play_from_three_currents,
     play_from_two_currents,
 )
 
@@ -65,6 +67,29 @@ def test_play_is_what_more_current_does_not_bring_back(play_deg: float, load: fl
 
     play = play_from_two_currents(width(low), width(high), current_low=low, current_high=high, load=load)
     assert math.degrees(play) == pytest.approx(play_deg, abs=0.01)
+
+
+@pytest.mark.parametrize("play_deg", [0.0, 40.0])
+@pytest.mark.parametrize("saliency", [0.0, 0.2, 0.5])
+def test_a_weaker_vector_tells_a_salient_rotor_from_play(play_deg: float, saliency: float) -> None:
+    """Torque of a synchronous machine, 3/2 p (psi i_q + (L_d - L_q) i_d i_q), solved for its lag by SciPy."""
+    friction, load, currents = 0.35, 0.05, (0.7, 1.0, 1.6)
+
+    def lag(torque: float, current: float) -> float:
+        def left(d: float) -> float:
+            return current * math.sin(d) * (1 - saliency * current * math.cos(d)) - torque
+
+        return float(brentq(left, 0.0, math.pi / 2))
+
+    widths = [
+        (i, lag(friction + load, i) + lag(friction - load, i) + math.radians(play_deg)) for i in currents
+    ]  # fmt: skip
+    play = play_from_three_currents(widths, load=load, salient=0.5)
+    assert math.degrees(play) == pytest.approx(play_deg, abs=1.0)
+    if saliency == 0.5 and not play_deg:  # two currents alone, the rotor taken for round
+        (low, width_low), (high, width_high) = widths[1:]
+        taken = play_from_two_currents(width_low, width_high, current_low=low, current_high=high, load=load)
+        assert math.degrees(taken) > 20
 
 
 @pytest.mark.parametrize("load", [0.0, 0.25])

@@ -59,6 +59,7 @@ from cadrel.core.identification.turning import (
     VectorLoad,
     following,
     load_of_vector,
+    play_from_three_currents,
     play_from_two_currents,
 )
 from cadrel.core.identification.two_mass import PlantFit, fit_spring, fit_two_mass
@@ -114,6 +115,7 @@ __all__ = [
     "load_of_vector",
     "offset_by_hand",
     "offset_from_alignment",
+    "play_from_three_currents",
     "play_from_two_currents",
     "resistance_from_levels",
     "sensor_offsets",

@@ -1,6 +1,7 @@
 """A vector turned forward and back, and what the shaft and the voltages say to it."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,6 +14,7 @@ LEAST_RATIO = 0.05
 STOPPED = 0.65  # of the slope before
 FALLEN = math.radians(60)  # electrical, behind where it would be
 GRID = 20_000  # points of friction, and of lag
+SALIENCIES = 26  # between none and the most, that are tried
 SLIPPED = math.radians(150)  # electrical: so far from the vector a shaft has slipped
 
 
@@ -116,14 +118,33 @@ def play_from_two_currents(
     c = i sin(lag) (1 - saliency i cos(lag)), from the torque of a synchronous machine,
     3/2 p (psi i_q + (L_d - L_q) i_d i_q).
     """
-    lags = np.linspace(0.0, 0.5 * math.pi, GRID)
     friction = np.linspace(0.0, max(0.999 * current_low - abs(load), 0.0), GRID)
-
-    def width(current: float) -> FloatArray:
-        borne = np.maximum.accumulate(current * np.sin(lags) * (1 - saliency * current * np.cos(lags)))
-        sides = [friction + load, friction - load]
-        return np.asarray(sum(np.sign(side) * np.interp(np.abs(side), borne, lags) for side in sides))
-
-    low, high = width(current_low), width(current_high)
+    low, high = (_friction_width(friction, current, load, saliency) for current in (current_low, current_high))
     at = int(np.argmin(np.abs(low - high - (width_low - width_high))))
     return float(max(width_high - high[at], 0.0))
+
+
+def play_from_three_currents(widths: Sequence[tuple[float, float]], *, load: float, salient: float) -> float:
+    """Return the play of a coupling where the rotor may be salient, by up to `salient`. [rad]
+
+    `widths` are current [A] and width of a reversal [rad], the current rising. Friction, saliency and play that fit
+    all of them best, by trying all: at the lowest current friction lags most and reluctance least.
+    """
+    friction = np.linspace(0.0, max(0.999 * widths[0][0] - abs(load), 0.0), GRID)
+    best, play = math.inf, 0.0
+    for saliency in np.linspace(0.0, salient, SALIENCIES).tolist():
+        left = np.array([seen - _friction_width(friction, current, load, saliency) for current, seen in widths])
+        plays = np.maximum(left.mean(0), 0.0)
+        off = ((left - plays) ** 2).sum(0)
+        at = int(np.argmin(off))
+        if off[at] < best:
+            best, play = float(off[at]), float(plays[at])
+    return play
+
+
+def _friction_width(friction: FloatArray, current: float, load: float, saliency: float) -> FloatArray:
+    """Width of a reversal that friction alone makes. [rad]"""
+    lags = np.linspace(0.0, 0.5 * math.pi, GRID)
+    borne = np.maximum.accumulate(current * np.sin(lags) * (1 - saliency * current * np.cos(lags)))
+    sides = [friction + load, friction - load]
+    return np.asarray(sum(np.sign(side) * np.interp(np.abs(side), borne, lags) for side in sides))

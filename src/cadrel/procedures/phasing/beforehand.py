@@ -65,7 +65,8 @@ def moved_unpowered(session: Session) -> float | None:
     if second < STEADY * first or moved <= MOVED or angle <= MOVED_ANGLE:
         return None
     for _ in range(MOST_LISTENED):
+        if abs(at[-1] - at[0]) * session.axis.feedback.count_angle > DRAWN:
+            return angle
         if listen() <= max(MOVED, 0.5 * MOVED_ANGLE / session.axis.feedback.count_angle):
-            break
-    drawn = abs(at[-1] - at[0]) * session.axis.feedback.count_angle
-    return None if drawn <= DRAWN else angle  # farther, and it rests on the end of its travel
+            return None
+    return angle

@@ -11,7 +11,7 @@ from cadrel.core.axis import AxisModel
 from cadrel.core.errors import UnusableInput
 from cadrel.core.feedback import IMPOSSIBLE_HALLS, SignalCircle, angle_error, fit_circle
 from cadrel.core.identification import Following, HallMap, following, learn_halls, load_of_vector
-from cadrel.core.identification.turning import SETTLED, play_from_two_currents
+from cadrel.core.identification.turning import SETTLED, play_from_three_currents, play_from_two_currents
 from cadrel.link import Recording
 from cadrel.procedures.errors import AxisStopped
 from cadrel.procedures.phasing import faults
@@ -41,6 +41,7 @@ NO_GEAR = 0.05  # a ratio so near to 1 makes no device behind it
 GEAR_FITS = 0.04  # by which the counts may miss those of a device behind the gear
 TAIL = 0.3  # [s] recorded after the first way, in which the shaft comes to rest
 PLAY_TO_NAME = math.radians(20)  # electrical
+WEAKER = 0.7  # factor of the current that tells a salient rotor from play
 SALIENCY = 0.25  # of the inductance, by which that across the flux may exceed that along it; no sheet tells
 WIDTH_TO_LOOK = math.radians(12)  # electrical: narrower reversals hide no play worth naming
 FREE_TO_NAME = math.radians(80)  # electrical: a shaft that goes so far is not held by friction
@@ -525,32 +526,55 @@ def _slack(session: Session, turning: Turning) -> list[Named]:
     if 2 * turning.lag < WIDTH_TO_LOOK:
         return []
     other = min(STRONGER * turning.current, strongest(session))
-    swing = max(settle_on(session, 0.0, other), turning.swing)
-    slow = unhurried(TURN * SLOW_TURN, 1.25 * TURN, swing)
-    ways = [
-        sweep(session, angle, slow, other, "reversing with another current", 0.35, swing=swing)
-        for angle in (1.25 * TURN, 0.0)
-    ]
-    means = [float((w["vector_angle"] - turning.shaft(w))[_steady(w)].mean()) for w in ways]
-    widths = sorted([(other, means[0] - means[1]), (turning.current, 2 * turning.lag)])
+    wide, wobbles = _reversal(session, turning, other)
+    widths = sorted([(other, wide), (turning.current, 2 * turning.lag)])
     load = turning.current * math.sin(turning.bias) * math.cos(turning.lag)
-    # A salient rotor lags the more the stronger the vector: only what it could not explain either is play.
-    salient = SALIENCY * session.values["motor.inductance"] / session.values["motor.flux_linkage"]
-    play = min(
-        play_from_two_currents(
-            widths[0][1], widths[1][1], current_low=widths[0][0], current_high=widths[1][0], load=load,
-            saliency=saliency,
-        )
-        for saliency in (0.0, salient)
-    )  # fmt: skip
+    (low, width_low), (high, width_high) = widths
+    play = play_from_two_currents(width_low, width_high, current_low=low, current_high=high, load=load)
     # A shaft that sticks and slips makes both widths uncertain, the more so the closer the two currents are.
-    swing = max(float(np.std((r["vector_angle"] - turning.shaft(r))[_steady(r)])) for r in (up, down, *ways))
-    doubt = swing / 2 * turning.current / max(other - turning.current, 1e-9)
+    wobble = max(wobbles, *(float(np.std((r["vector_angle"] - turning.shaft(r))[_steady(r)])) for r in (up, down)))
+    doubt = wobble / 2 * turning.current / max(other - turning.current, 1e-9)
+    if play > PLAY_TO_NAME and play > 2 * doubt and not session.axis.has_brake:  # a weak vector lets a load fall
+        play = min(play, _play_if_salient(session, turning, widths, load))
     if play > PLAY_TO_NAME and play > 2 * doubt:
         return [faults.coupling(play)]
     if play > PLAY_TO_NAME:
         session.note("The shaft sticks and slips: play of the coupling could not be told from friction.")
     return []
+
+
+def _reversal(session: Session, turning: Turning, current: float) -> tuple[float, float]:
+    """Turn forward and back with a current: the width of the reversal, and how much the shaft wobbles. [rad]"""
+    swing = max(settle_on(session, 0.0, current), turning.swing)
+    slow = unhurried(TURN * SLOW_TURN, 1.25 * TURN, swing)
+    ways = [
+        sweep(session, angle, slow, current, "reversing with another current", 0.35, swing=swing)
+        for angle in (1.25 * TURN, 0.0)
+    ]
+    if not all(following(way["vector_angle"], turning.shaft(way)).followed for way in ways):
+        return math.inf, 0.0
+    behind = [(way["vector_angle"] - turning.shaft(way))[_steady(way)] for way in ways]
+    return float(behind[0].mean() - behind[1].mean()), max(float(np.std(b)) for b in behind)
+
+
+def _play_if_salient(session: Session, turning: Turning, widths: Sequence[tuple[float, float]], load: float) -> float:
+    """Play, should the rotor be salient: it lags more behind a strong vector, as if more current brought nothing back.
+
+    Where that could explain what was seen, a weaker vector tells: behind it friction makes a reversal wider, play does
+    not. One that does not take the shaft along is held by friction.
+    """
+    salient = SALIENCY * session.values["motor.inductance"] / session.values["motor.flux_linkage"]
+    (low, width_low), (high, width_high) = widths
+    if play_from_two_currents(
+        width_low, width_high, current_low=low, current_high=high, load=load, saliency=salient
+    ) > PLAY_TO_NAME:  # fmt: skip
+        return math.inf
+    weak = WEAKER * turning.current
+    width, _ = _reversal(session, turning, weak)
+    settle_on(session, 0.0, turning.current)
+    if not math.isfinite(width):
+        return 0.0
+    return play_from_three_currents([(weak, width), *widths], load=load, salient=salient)
 
 
 def _drift_of_another_turn(session: Session, turning: Turning) -> float:

@@ -53,8 +53,9 @@ def run_cogging(session: Session) -> Outcome:
     )  # fmt: skip
     angle = np.linspace(0, 2 * math.pi, POINTS)
     curve = found.over(angle)
-    unseen = found.orders[~found.seen]
+    unseen, seen = found.orders[~found.seen], ""
     if len(unseen):
+        seen = f" in {_ranges(found.orders[found.seen])} times a turn"
         session.note(f"Not seen, because the load hardly lets the motor move there: {_ranges(unseen)} times a turn.")
     rated = kt * session.current_continuous
     drawn = {"angle_deg": np.degrees(angle).round(3).tolist(), "torque": curve.round(9).tolist()}
@@ -62,7 +63,8 @@ def run_cogging(session: Session) -> Outcome:
     runs = [
         RunRecord(
             kind="cogging", title="Cogging, forward" if k == 0 else "Cogging, back", period=r.period,
-            channels=r.channels, excitation={"point": "velocity"}, metrics={"peak_to_peak": float(np.ptp(curve))},
+            channels=r.channels, excitation={"point": "velocity"},
+            metrics={"peak_to_peak": float(np.ptp(curve)), "unseen": unseen.tolist()},
             curves=kept if k == 0 else {},
         )
         for k, r in enumerate(records)
@@ -71,8 +73,9 @@ def run_cogging(session: Session) -> Outcome:
     if not len(named):
         most = found.at_most
         return Outcome(
-            runs=runs, findings=[Finding(kind="cogging", label="Cogging, at most", value=most, unit="N·m", run=0)],
-            summary=f"no cogging above {100 * most / rated:.2g} % of rated",
+            runs=runs,
+            findings=[Finding(kind="cogging", label=f"Cogging{seen}, at most", value=most, unit="N·m", run=0)],
+            summary=f"no cogging above {100 * most / rated:.2g} % of rated{seen}",
         )  # fmt: skip
     top = int(np.nonzero(found.orders == named[0])[0][0])
     value, std = float(found.amplitude[top]), float(found.std[top])

@@ -526,7 +526,7 @@ def _slack(session: Session, turning: Turning) -> list[Named]:
     if 2 * turning.lag < WIDTH_TO_LOOK:
         return []
     other = min(STRONGER * turning.current, strongest(session))
-    wide, wobbles = _reversal(session, turning, other)
+    wide, wobbles, _ = _reversal(session, turning, other)
     widths = sorted([(other, wide), (turning.current, 2 * turning.lag)])
     load = turning.current * math.sin(turning.bias) * math.cos(turning.lag)
     (low, width_low), (high, width_high) = widths
@@ -543,18 +543,17 @@ def _slack(session: Session, turning: Turning) -> list[Named]:
     return []
 
 
-def _reversal(session: Session, turning: Turning, current: float) -> tuple[float, float]:
-    """Turn forward and back with a current: the width of the reversal, and how much the shaft wobbles. [rad]"""
+def _reversal(session: Session, turning: Turning, current: float) -> tuple[float, float, bool]:
+    """Turn forward and back with a current [A]: width of the reversal, wobble [rad], whether the shaft went along."""
     swing = max(settle_on(session, 0.0, current), turning.swing)
     slow = unhurried(TURN * SLOW_TURN, 1.25 * TURN, swing)
     ways = [
         sweep(session, angle, slow, current, "reversing with another current", 0.35, swing=swing)
         for angle in (1.25 * TURN, 0.0)
     ]
-    if not all(following(way["vector_angle"], turning.shaft(way)).followed for way in ways):
-        return math.inf, 0.0
+    went_along = all(following(way["vector_angle"], turning.shaft(way)).followed for way in ways)
     behind = [(way["vector_angle"] - turning.shaft(way))[_steady(way)] for way in ways]
-    return float(behind[0].mean() - behind[1].mean()), max(float(np.std(b)) for b in behind)
+    return float(behind[0].mean() - behind[1].mean()), max(float(np.std(b)) for b in behind), went_along
 
 
 def _play_if_salient(session: Session, turning: Turning, widths: Sequence[tuple[float, float]], load: float) -> float:
@@ -570,9 +569,9 @@ def _play_if_salient(session: Session, turning: Turning, widths: Sequence[tuple[
     ) > PLAY_TO_NAME:  # fmt: skip
         return math.inf
     weak = WEAKER * turning.current
-    width, _ = _reversal(session, turning, weak)
+    width, _, went_along = _reversal(session, turning, weak)
     settle_on(session, 0.0, turning.current)
-    if not math.isfinite(width):
+    if not went_along:
         return 0.0
     return play_from_three_currents([(weak, width), *widths], load=load, salient=salient)
 

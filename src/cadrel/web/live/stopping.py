@@ -1,4 +1,8 @@
-"""STOP: every known axis at once, each on a connection of its own; needs neither database nor worker nor page."""
+"""STOP: every known axis at once, each on a connection of its own; needs neither database nor worker nor page.
+
+An axis that answers late is told all the same: who pressed hears after `WITHIN` which axes have not answered, and the
+words to those stay on their way until `GIVEN_UP`. On a machine with much to do a drive may well answer late.
+"""
 
 import asyncio
 import json
@@ -7,7 +11,10 @@ from typing import Any
 
 from cadrel.link.wire import Request, WireError, decode_response, encode_request
 
-WITHIN = 0.28  # [s] for one axis to answer; all are told side by side
+WITHIN = 1.0  # [s] until who pressed hears which axes have not answered; all are told side by side
+GIVEN_UP = 10.0  # [s] until a STOP is no longer on its way: by then a drive without contact has stopped by itself
+_on_their_way: set[asyncio.Task[str | None]] = set()  # the loop itself holds its tasks weakly
+SILENT = "it does not answer"
 NO_SUPPLY = "PoweredOff"  # code of a drive's refusal
 
 
@@ -32,7 +39,14 @@ async def stop_axes(
     """
     press = press or secrets.token_hex(8)
     why = why or f"{by} pressed STOP"
-    said = await asyncio.gather(*(_stop_one(a, by=by, press=press, why=why, secret=secret) for a in axes))
+    tasks = [asyncio.create_task(_stop_one(a, by=by, press=press, why=why, secret=secret)) for a in axes]
+    if tasks:
+        await asyncio.wait(tasks, timeout=WITHIN)
+    late = {task for task in tasks if not task.done()}
+    _on_their_way.update(late)
+    for task in late:
+        task.add_done_callback(_on_their_way.discard)
+    said = [SILENT if task in late else task.result() for task in tasks]
     told = [str(a["name"]) for a, problem in zip(axes, said, strict=True) if problem is None]
     unreached = [f"{a['name']}: {problem}" for a, problem in zip(axes, said, strict=True) if problem is not None]
     return told, unreached
@@ -45,7 +59,7 @@ async def _stop_one(axis: dict[str, Any], *, by: str, press: str, why: str, secr
     lines.append(Request(2, "drive.stop", params))
     writer: asyncio.StreamWriter | None = None
     try:
-        async with asyncio.timeout(WITHIN):
+        async with asyncio.timeout(GIVEN_UP):
             reader, writer = await asyncio.open_connection(str(axis["host"]), int(axis["port"]))
             writer.write(b"".join(encode_request(line) for line in lines))
             await writer.drain()
@@ -56,9 +70,9 @@ async def _stop_one(axis: dict[str, Any], *, by: str, press: str, why: str, secr
                 if response.error is not None:
                     return str(response.error["message"])[:200]
     except TimeoutError:
-        return "it does not answer"
+        return SILENT
     except (OSError, WireError, ValueError, json.JSONDecodeError) as error:
-        return f"it does not answer ({error or type(error).__name__})"
+        return f"{SILENT} ({error or type(error).__name__})"
     finally:
         if writer is not None:
             writer.close()

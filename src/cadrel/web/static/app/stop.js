@@ -3,7 +3,7 @@
 // button is a form that works even without it. A press goes two ways at once, to the live process and to the web
 // process; the drives count it once.
 (() => {
-  const LONGEST = 1500; // [ms] until a way counts as dead
+  const LONGEST = 2500; // [ms] until a way counts as dead
 
   /** @param {string} url @param {string} press */
   const send = async (url, press) => {

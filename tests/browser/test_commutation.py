@@ -33,7 +33,7 @@ def arm(stack: Stack, chromium: Browser) -> Iterator[Page]:
 
 def until(is_so: Callable[[], bool]) -> None:
     """Wait for what the drive says."""
-    deadline = time.monotonic() + 20
+    deadline = time.monotonic() + 60
     while not is_so():
         assert time.monotonic() < deadline
         time.sleep(0.05)

@@ -173,11 +173,11 @@ def _jog_both_ways(page: Page, bench: object) -> None:
     expect(page.locator("#jog")).to_have_attribute("data-ready", "1")
     for name, sign in (("Jog forward", 1), ("Jog backward", -1)):
         with held(page.get_by_role("button", name=name)):
-            deadline = time.monotonic() + 5
+            deadline = time.monotonic() + 60
             while sign * bench.status()["velocity"] < 5:
                 assert time.monotonic() < deadline, "the axis did not move"
                 time.sleep(0.02)
-        expect_standstill(bench, within=3)  # a wait; the 0.2 s are test_safety_and_failures' to prove
+        expect_standstill(bench, within=60)  # a wait; the 0.2 s are test_safety_and_failures' to prove
         expect(page.get_by_label("Velocity")).to_have_text(re.compile("^−?0.0$"))
     page.get_by_role("button", name="Disable").click()
 

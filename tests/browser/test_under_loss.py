@@ -38,7 +38,7 @@ def start_moves(page: Page, *, unattended: bool = False) -> None:
 
 def drive_seconds_until_off(bench: object, since: float) -> float:
     """Drive time from `since` to the power stage's end."""
-    deadline = time.monotonic() + 20
+    deadline = time.monotonic() + 60
     while (status := bench.status())["mode"] != "off":
         assert time.monotonic() < deadline, "the power stage is still on"
         time.sleep(0.02)
@@ -97,7 +97,7 @@ def test_of_two_tabs_the_first_button_held_wins_until_it_is_let_go(pusher: Page,
             }"""
         )
         assert bench.status()["velocity"] > 0
-    wait = time.monotonic() + 5
+    wait = time.monotonic() + 60
     while abs(bench.status()["velocity"]) > 1:
         assert time.monotonic() < wait
     other.close()
@@ -196,7 +196,7 @@ def test_a_second_supervisor_takes_over_from_one_that_was_killed(stack: Stack, c
     assert len(children) == 4
     stack.process.kill()
     stack.process.wait()
-    deadline = time.monotonic() + 10
+    deadline = time.monotonic() + 60
     while any(os.path.exists(f"/proc/{pid}") and _runs(pid) for pid in children):
         assert time.monotonic() < deadline, "children outlived their supervisor"
         time.sleep(0.1)

@@ -105,7 +105,7 @@ def test_the_strip_tells_of_gains_that_the_drive_halved(
 def test_the_hand_turns_the_shaft_from_the_page(led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]) -> None:
     before = bench[1].status()["counts"]
     client_of(engineer).post(f"/axis/{led.pk}/do/turn/", {"turns": "0.25", "next": "/"})
-    deadline = time.monotonic() + 8
+    deadline = time.monotonic() + 60
     while abs(bench[1].status()["counts"] - before - 2500) > 25:
         assert time.monotonic() < deadline, bench[1].status()["counts"]
         time.sleep(0.05)
@@ -310,7 +310,7 @@ def test_a_bench_that_answers_rubbish_interrupts_the_run_and_a_retry_works(
     assert job.happened in html.unescape(page.content.decode())
     assert "No contact" in page.content.decode()
     relay.rubbish = b""
-    deadline = time.monotonic() + 5
+    deadline = time.monotonic() + 60
     while strip_of(again(led), user_id=engineer.pk)["link"] != "up":
         assert time.monotonic() < deadline, "contact did not come back"
         time.sleep(0.05)

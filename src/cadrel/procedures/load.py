@@ -16,7 +16,7 @@ from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotReproducible
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import FloatArray, Session
-from cadrel.procedures.strokes import SOFT, SOFTER, back_and_forth, block_means
+from cadrel.procedures.strokes import SOFT, SOFTER, TRAVEL_SHARE, back_and_forth, block_means
 
 AGREE = 0.03  # two consecutive inertias that agree this well are not looked at again
 ROUGHLY = 0.08  # and so well the last two must, what they differ by being their doubt
@@ -26,6 +26,8 @@ MOST_LEFT = 25.0  # [%] rms of the residual torque, of the peak torque of accele
 STROKES = ((1.0, 0.45), (0.85, 0.55))
 FASTER = 1.6  # times the slow limit: the part of a run at more than half of its speed
 SLOW, SLOWEST = 0.3, 4.0  # of the top speed; [rad/s]: below, friction still falls with speed
+# Times, what is commanded where the axis moved too little; at most so hard; share of the travel, from which on not.
+HARDER, HARDEST, ROOM_LEFT = 2.0, 8.0, 0.4
 CROSSOVER_HZ = 15.0  # of the careful velocity loop between runs
 CHANNELS = ("position", "velocity", "i_q", "i_d", "v_q", "i_q_ref")
 WRITTEN = ("motor.flux_linkage", "load.inertia", "load.friction", "velocity.gain", "velocity.reset_time")
@@ -45,16 +47,10 @@ def run_load(session: Session) -> Outcome:
     session.refresh()
     previous: LoadEstimate | None = None
     fluxes: list[Estimated] = []
+    harder = 1.0
     for k in range(MOST_RUNS):
         session.enter(f"back and forth, run {k + 1}", 0.05 + 0.9 * k / MOST_RUNS)
-        # Friction that changes along the travel weighs less the harder the axis is accelerated.
-        softest = SOFTER if k < len(STROKES) else SOFT
-        record, wave = back_and_forth(session, CHANNELS, shares=STROKES[k % len(STROKES)], softest=softest)
-        flux = _flux(session, record)
-        kt = 1.5 * session.values["motor.pole_pairs"] * flux.value
-        top = float(np.abs(wave).max())
-        slow = max(SLOW * top, SLOWEST)
-        load = _weighed(record, kt, wave, slow)
+        record, flux, load, harder = _moved_enough(session, k, harder)
         inertia = max(load.inertia.value, 0.5 * session.axis.motor.inertia)
         session.write(
             {
@@ -73,6 +69,30 @@ def run_load(session: Session) -> Outcome:
         previous = load
         fluxes.append(flux)
     raise AssertionError("unreachable")
+
+
+def _moved_enough(session: Session, k: int, harder: float) -> tuple[Recording, Estimated, LoadEstimate, float]:
+    """Run strokes, commanded the harder the less of them the axis makes; return record, flux, load, and how hard.
+
+    The loop that runs them may be slow: it is calm on the motor alone, whatever the load. Of short strokes against
+    friction such a loop makes but a part, and a load is seen in those only that are made.
+    """
+    # Friction that changes along the travel weighs less the harder the axis is accelerated.
+    softest = SOFTER if k < len(STROKES) else SOFT
+    while True:
+        record, wave = back_and_forth(
+            session, CHANNELS, shares=STROKES[k % len(STROKES)], softest=softest, harder=harder
+        )
+        top = float(np.abs(wave).max())
+        try:
+            flux = _flux(session, record)
+            kt = 1.5 * session.values["motor.pole_pairs"] * flux.value
+            return record, flux, _weighed(record, kt, wave, max(SLOW * top / harder, SLOWEST)), harder
+        except UnusableInput:
+            made = float(np.ptp(record["position"])) / (2 * TRAVEL_SHARE * session.consent.travel)
+            if made > ROOM_LEFT or harder * HARDER > HARDEST:
+                raise
+            harder *= HARDER
 
 
 def _weighed(record: Recording, kt: float, wave: FloatArray, slow: float) -> LoadEstimate:

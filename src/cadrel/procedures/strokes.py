@@ -62,12 +62,14 @@ def back_and_forth(
     torque: float | None = None,
     top: float = SPEED_SHARE,
     softest: float = SOFTER,
+    harder: float = 1.0,
 ) -> tuple[Recording, FloatArray]:
     """Run strokes at shares of the top speed, out and back to both sides; returns record and commanded speed.
 
     A `torque` holds a load from the moment the power stage closes, what is known to carry it unless another is given
     [N·m]; `top` is the share of the consented speed,
-    `softest` the longest a change of speed takes where there is room [s].
+    `softest` the longest a change of speed takes where there is room [s]. Strokes are commanded so many times `harder`
+    than the axis shall make them, where its loop makes but a part of what is commanded.
     """
     reach = TRAVEL_SHARE * session.consent.travel
     kt, inertia = session.axis.motor.torque_constant, session.values["load.inertia"]
@@ -83,7 +85,7 @@ def back_and_forth(
     for share in shares:
         lobe = _lobe(share * fastest, ramps.rise(share * fastest), reach, period=session.rates.velocity)
         lobes += [lobe, -lobe, -lobe, lobe]
-    wave = np.concatenate(lobes)
+    wave = harder * np.concatenate(lobes)
     with session.enabled("velocity", torque=torque):
         session.hold(0.05)
         record = session.excite_and_record(channels, "velocity", wave, divider=session.rates.ticks, repeats=1)

@@ -112,12 +112,13 @@ def run_current_loop(session: Session) -> Outcome:
 def align(session: Session, ic: float) -> float:
     """Bring rotor and vector together, and return the angle where the winding is measured. [rad]
 
-    Behind a closed brake nothing is turned: the vector goes to where the rotor stands, so that its current makes no
-    torque, and a hanging load hangs on the brake. Without one the rotor comes to the vector, turned through a whole
-    electrical turn: a rotor opposite to a standing vector would not feel it.
+    Nothing is turned where the rotor's angle is known: the vector goes to where it stands, so that its current makes no
+    torque, and a load behind a closed brake hangs on that. Halls alone know it too coarsely: the rotor comes to the
+    vector, turned through a whole electrical turn: one opposite to a standing vector would not feel it.
     """
     session.enter("aligning", 0.05)
-    if session.axis.has_brake:
+    coarse = session.axis.feedback.kind.tells_sectors_only
+    if session.axis.has_brake or (session.values["commutation.valid"] and not coarse):
         status = session.look()
         at = status["vector_angle"] + math.remainder(status["shaft_angle"] - status["vector_angle"], 2 * math.pi)
         session.drive.vector(angle=at, rate=200.0, current=0.0, rise=4 * ic)

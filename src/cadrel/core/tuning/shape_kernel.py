@@ -11,7 +11,9 @@ NOISE_POINTS = 64  # of the spectrum that a device's noise is summed over
 NOISE_DELAYED = np.exp(-1j * math.pi * (np.arange(NOISE_POINTS) + 0.5) / NOISE_POINTS)  # z^-1 there
 DIFFERENCED = np.abs(1.0 - NOISE_DELAYED) ** 2  # power of a speed over that of the positions it is made of
 CLEAR = 1.03  # times the gains that a point forbids: between two of them no gain is taken that has no room
-FAR = 30.0  # from 1, where a loop may cross the axis: a drive takes its gain back to an eighth, a load is half again
+# Times a gain at which the loop would run away, from which on there is room again where a plant that is unstable by itself
+# needs its loop to cross the axis: a drive takes its gain back to an eighth, a load is half again.
+FAR = 30.0
 EASED, WEAK = (
     2.0,
     3.5,
@@ -74,9 +76,9 @@ def highest_gain(x, frequency, plants, models, kept, period, noise_torque, noise
     At each frequency |1 + K s| >= 1/Ms, and no phase nearer to -180° than the margin where K |s| = 1, forbid K between
     two bounds; between two neighbouring frequencies that forbid, it is forbidden from the lower to the higher of
     theirs. Where a loop comes into the phase margin between two of them, or leaves it, the crossovers on that way are
-    forbidden as well. A crossing of the negative axis forbids K from where K |s| is below 1 by the gain margin to
-    where it is `FAR` above: nearer, the loop would run away with a gain that is a little less. What is left is looked
-    at from above, and the first gain is taken with which no loop encircles -1 but for what its plant needs. It may
+    forbidden as well. A crossing of the negative axis forbids K from where K |s| is below 1 by the gain margin on:
+    with more, the loop would be stable on the condition that no limit takes gain from it. Only where the plant itself
+    is unstable, and so with little gain, it may cross `FAR` above. What is left is looked at from above, and the first gain is taken with which no loop encircles -1 but for what its plant needs. It may
     cross over more than once if the plant has it so: beside an antiresonance, or around a resonance that is held by
     its phase.
     """
@@ -150,8 +152,11 @@ def _highest_gain(  # noqa: PLR0912, PLR0915 - one pass over the plants: the bra
                 crossings[crossed, 0], crossings[crossed, 1] = j, crossover
                 crossings[crossed, 2] = 1.0 if lay_above[j] else -1.0
                 crossed += 1
-                forbidden[count, 0], forbidden[count, 1] = crossover / kept[j, 2], FAR * crossover
-                count += 1
+                if kept[j, 3] == 0.0:
+                    most = min(most, crossover / kept[j, 2])
+                else:
+                    forbidden[count, 0], forbidden[count, 1] = crossover / kept[j, 2], FAR * crossover
+                    count += 1
             lay_left[j], lay_above[j] = True, above
             if not (near or steep):
                 last[j, 0] = np.inf

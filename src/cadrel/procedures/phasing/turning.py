@@ -19,12 +19,14 @@ from cadrel.procedures.phasing.beforehand import moved_unpowered
 from cadrel.procedures.phasing.faults import Named, wired_wrongly
 from cadrel.procedures.phasing.plan import JUDGED_TURNS, SHORT_TIME, SLOW_TURN, TurningPlan, turning_plan
 from cadrel.procedures.phasing.vector import (
+    CATCHES,
     START_TIME,
     STILL,
     begin_at,
     resting_place,
     settle_on,
     sweep,
+    swings_too_fast,
     unhurried,
     wait_until_still,
 )
@@ -137,7 +139,7 @@ def turn_vector(session: Session, centre: float, *, plan: TurningPlan | None = N
     """
     # Behind a brake a load may hang: only the whole continuous current holds it wherever the vector turns.
     plan = plan or turning_plan(session.axis)
-    share, swing, slung = 1.0 if session.axis.has_brake else session.axis.phasing_share, 0.0, False
+    share, swing, slung, swung = 1.0 if session.axis.has_brake else session.axis.phasing_share, 0.0, False, 0
     if session.axis.has_brake:
         # And no other vector catches what was slung past it: what is heavy is started over a whole swing at once.
         expected = expected_swing(session.axis, session.current_continuous)
@@ -159,7 +161,15 @@ def turn_vector(session: Session, centre: float, *, plan: TurningPlan | None = N
                 raise wired_wrongly([faults.load_pulls(fallen)]) from stopped
             if before is not None:
                 raise before from stopped
-            raise
+            if not stopped.ran_too_fast or session.axis.has_brake:
+                raise
+            # A light shaft that friction held swings about the vector once it lets go, faster the farther it stood
+            # from it. It stands nearer now.
+            swung += 1
+            if swung == CATCHES:
+                raise swings_too_fast(session, current) from stopped
+            session.note("The shaft swung about the vector faster than was agreed to; begun again from where it came to rest.")
+            continue
         if isinstance(found, Turning):
             return found
         before = found.because

@@ -75,18 +75,19 @@ def resting_place(session: Session, centre: float, current: float) -> float | No
         went = (session.standstill()["counts"] - before["counts"]) * electrical_per_count(session)
         angle = math.remainder(angle + math.pi + went, TURN)
     if swung == CATCHES:
-        raise _swings_too_fast(session, current)
+        raise swings_too_fast(session, current)
     return 0.0
 
 
-def _swings_too_fast(session: Session, current: float) -> NotAllowed:
+def swings_too_fast(session: Session, current: float) -> NotAllowed:
     """What to say of a light axis that every vector slings: it needs the speed at which it swings about one."""
     stiffness = session.axis.motor.torque_constant * current
     pairs = session.axis.motor.pole_pairs
     fastest = 2 * math.sqrt(stiffness / (pairs * session.axis.inertia))  # from opposite, without friction
     mechanism = session.axis.mechanism
+    let_go = "Let go by its brake, the axis" if session.axis.has_brake else "The axis"
     return NotAllowed(
-        why=f"Let go by its brake, the axis swings about the vector that is to hold it, and each time it was faster "
+        why=f"{let_go} swings about the vector that is to hold it, and each time it was faster "
         f"than the {session.consent.speed * mechanism.unit_per_rad:.3g} {mechanism.unit}/s agreed to.",
         remedy=f"Raise {field_of('procedure.velocity')}, to {fastest * mechanism.unit_per_rad:.3g} {mechanism.unit}/s "
         "at the most, or take the load off.",

@@ -54,10 +54,6 @@ def stiff(truth: RigTruth) -> dict[str, Any]:
     return springy(truth, ratio=0.3, anti_hz=1010.0)
 
 
-def soft(truth: RigTruth) -> dict[str, Any]:
-    return springy(truth, ratio=5.0, anti_hz=22.0)
-
-
 def bench_of(number: int, change: Any) -> tuple[RigTruth, dict[str, Entry]]:
     """A drawn bench, changed, and the sheet of the changed one as far as an engineer would know it."""
     truth, values = draw_bench(np.random.default_rng([31, number]))
@@ -78,7 +74,7 @@ def commissioned(number: int, change: Any) -> tuple[RigTruth, RouteResult, float
     return truth, result, drive.time
 
 
-@pytest.mark.parametrize(("number", "change"), [(0, soft), (1, rubbing), (2, few_lines), (3, stiff)])
+@pytest.mark.parametrize(("number", "change"), [(1, rubbing), (2, few_lines), (3, stiff)])
 def test_an_awkward_axis_is_found_as_it_is(number: int, change: Any) -> None:
     truth, result, time = commissioned(number, change)
     assert set(result.outcomes) >= {"commutation", "current", "load", "velocity", "position"}, result.reason

@@ -91,6 +91,19 @@ class RotorSwings(ProcedureError):
     remedy = f"Hold the rotor, as a closed brake does, or raise {field_of('procedure.velocity')}."
 
 
+class StuckInPass(ProcedureError):
+    """An axis that was to run while its response was measured stood in its friction."""
+
+    happened = (
+        "While its response was measured the axis ran at {made:.0f} % of the speed told: it stood in its friction."
+    )
+    means = "What it answered is the give of that friction; nothing was computed from it."
+    remedy = (
+        f"Raise {field_of('procedure.travel')} or {field_of('procedure.velocity')}, so that it passes faster; or free "
+        "what rubs."
+    )
+
+
 class SticksAndSlips(ProcedureError):
     """An axis that was to turn evenly did not."""
 

@@ -1,7 +1,7 @@
 """Flux linkage, inertia and friction from runs back and forth within the travel."""
 
 import math
-from contextlib import suppress
+from contextlib import nullcontext, suppress
 from dataclasses import replace
 
 import numpy as np
@@ -16,7 +16,7 @@ from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotReproducible
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.session import FloatArray, Session
-from cadrel.procedures.strokes import SOFT, SOFTER, TRAVEL_SHARE, back_and_forth, block_means
+from cadrel.procedures.strokes import SOFT, SOFTER, Lead, back_and_forth, block_means
 
 AGREE = 0.03  # two consecutive inertias that agree this well are not looked at again
 ROUGHLY = 0.08  # and so well the last two must, what they differ by being their doubt
@@ -26,8 +26,11 @@ MOST_LEFT = 25.0  # [%] rms of the residual torque, of the peak torque of accele
 STROKES = ((1.0, 0.45), (0.85, 0.55))
 FASTER = 1.6  # times the slow limit: the part of a run at more than half of its speed
 SLOW, SLOWEST = 0.3, 4.0  # of the top speed; [rad/s]: below, friction still falls with speed
-# Times, what is commanded where the axis moved too little; at most so hard; share of the travel, from which on not.
-HARDER, HARDEST, ROOM_LEFT = 2.0, 8.0, 0.4
+# What strokes are led by where an axis hardly makes them: shares of the torque that its inertia takes - it may be entered
+# too large - and of the rated torque, for friction that nobody has measured yet.
+LEADS = (Lead(0.6), Lead(1.0, 0.08), Lead(1.0, 0.16), Lead(1.0, 0.24))
+KNOWN = Lead(1.0)  # once both were found
+MADE = 0.5  # of the way that strokes were meant to go, below which they tell little of the load
 CROSSOVER_HZ = 15.0  # of the careful velocity loop between runs
 CHANNELS = ("position", "velocity", "i_q", "i_d", "v_q", "i_q_ref")
 WRITTEN = ("motor.flux_linkage", "load.inertia", "load.friction", "velocity.gain", "velocity.reset_time")
@@ -47,10 +50,10 @@ def run_load(session: Session) -> Outcome:
     session.refresh()
     previous: LoadEstimate | None = None
     fluxes: list[Estimated] = []
-    harder = 1.0
+    lead: Lead | None = None
     for k in range(MOST_RUNS):
         session.enter(f"back and forth, run {k + 1}", 0.05 + 0.9 * k / MOST_RUNS)
-        record, flux, load, harder = _moved_enough(session, k, harder)
+        record, flux, load, lead = _moved_enough(session, k, lead)
         inertia = max(load.inertia.value, 0.5 * session.axis.motor.inertia)
         session.write(
             {
@@ -71,8 +74,10 @@ def run_load(session: Session) -> Outcome:
     raise AssertionError("unreachable")
 
 
-def _moved_enough(session: Session, k: int, harder: float) -> tuple[Recording, Estimated, LoadEstimate, float]:
-    """Run strokes, commanded the harder the less of them the axis makes; return record, flux, load, and how hard.
+def _moved_enough(
+    session: Session, k: int, lead: Lead | None
+) -> tuple[Recording, Estimated, LoadEstimate, Lead | None]:
+    """Run strokes, with more of a lead where the axis hardly makes them; return record, flux, load, and the next lead.
 
     The loop that runs them may be slow: it is calm on the motor alone, whatever the load. Of short strokes against
     friction such a loop makes but a part, and a load is seen in those only that are made.
@@ -80,19 +85,15 @@ def _moved_enough(session: Session, k: int, harder: float) -> tuple[Recording, E
     # Friction that changes along the travel weighs less the harder the axis is accelerated.
     softest = SOFTER if k < len(STROKES) else SOFT
     while True:
-        record, wave = back_and_forth(
-            session, CHANNELS, shares=STROKES[k % len(STROKES)], softest=softest, harder=harder
-        )
-        top = float(np.abs(wave).max())
-        try:
-            flux = _flux(session, record)
-            kt = 1.5 * session.values["motor.pole_pairs"] * flux.value
-            return record, flux, _weighed(record, kt, wave, max(SLOW * top / harder, SLOWEST)), harder
-        except UnusableInput:
-            made = float(np.ptp(record["position"])) / (2 * TRAVEL_SHARE * session.consent.travel)
-            if made > ROOM_LEFT or harder * HARDER > HARDEST:
-                raise
-            harder *= HARDER
+        record, wave = back_and_forth(session, CHANNELS, shares=STROKES[k % len(STROKES)], softest=softest, lead=lead)
+        meant = float(np.ptp(np.cumsum(wave))) * session.rates.velocity
+        if lead in (LEADS[-1], KNOWN) or float(np.ptp(record["position"])) > MADE * meant:
+            with nullcontext() if lead in (LEADS[-1], KNOWN) else suppress(UnusableInput):
+                flux = _flux(session, record)
+                kt = 1.5 * session.values["motor.pole_pairs"] * flux.value
+                load = _weighed(record, kt, wave, max(SLOW * float(np.abs(wave).max()), SLOWEST))
+                return record, flux, load, None if lead is None else KNOWN
+        lead = LEADS[0] if lead is None else LEADS[LEADS.index(lead) + 1]
 
 
 def _weighed(record: Recording, kt: float, wave: FloatArray, slow: float) -> LoadEstimate:
@@ -177,6 +178,7 @@ def _outcome(
         verdict=decide("load", _criteria(session, record, load, previous), run=0),
         plant=TotalLoad(
             inertia=inertia.value,
+            inertia_std=inertia.std,
             viscous_total=max(load.viscous.value, 0.0),
             coulomb=load.coulomb.value,
             constant=constant.value,

@@ -1,17 +1,23 @@
 """Passes through the middle of the travel, one way and the other by turns, injected into while the axis runs."""
 
+import math
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
 import numpy as np
 
 from cadrel.link import Recording
+from cadrel.procedures.errors import StuckInPass
 from cadrel.procedures.session import GENTLE, POLL, FloatArray, Session
 
 APPROACH = 1.4  # times the speed of a pass: a soft loop that breaks away from friction overshoots by half
 SETTLED = 0.15  # [s] at speed before anything is injected
 BESIDE = SETTLED + GENTLE + POLL  # [s] at speed that a pass takes beside its injection: half of each ramp, and a look
 REACH = 1.5  # of the travel agreed to, that a pass may cover: a quarter is left to either side
+SLIDES = 0.3  # of the speed of a pass, below which it is stuck in its friction
+# Of the friction, beyond it, that breaks a stuck axis loose: what lets go at once rubs half again as much at rest; and
+# [s] for how long at the most, within the first period, which is not evaluated.
+PUSH, LONGEST_PUSH = 0.6, 0.1
 OFF = 0.05  # of the travel agreed to, by which a pass may begin elsewhere than planned
 
 
@@ -39,7 +45,13 @@ def one_pass(
     """Run through the middle of the travel at a speed, inject every repeat of a signal meanwhile, and record it.
 
     Within `to_and_fro`; the speed has the sign of its direction [rad/s], `home` is the middle [rad]. The axis stands
-    where the pass ended.
+    where the pass ended. Where its loop is too weak to carry it over its friction at so little speed, torque that is
+    injected does, over all of the pass.
+
+    Raises
+    ------
+    StuckInPass
+        It stood for most of the pass all the same: what it answered is friction's elasticity, not the axis.
     """
     bias = abs(speed)
     seconds = repeats * len(signal) * session.rates.velocity
@@ -47,13 +59,29 @@ def one_pass(
     if abs(session.look()["position"] - begin) > OFF * session.consent.travel:
         session.go_to(begin, speed=APPROACH * bias)
     session.run_at(speed)
-    session.hold(SETTLED)
+    status = session.hold(SETTLED)
+    if point == "torque" and abs(status["velocity"]) < SLIDES * bias:
+        signal = np.tile(signal, repeats) + math.copysign(1.0, speed) * _carrying(session, bias, repeats * len(signal))
+        repeats = 1
     record = session.excite_and_record(
         channels, point, signal, divider=session.rates.ticks, repeats=repeats,
-        then=lambda: session.drive.run_at(0.0, acceleration=bias / GENTLE),
+        then=lambda: session.command_speed(0.0, acceleration=bias / GENTLE),
     )  # fmt: skip
     session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+    if "velocity" in record.channels:
+        judged = record["velocity"][len(record["velocity"]) // 3 :]
+        if math.copysign(1.0, speed) * float(np.mean(judged)) < SLIDES * bias:
+            raise StuckInPass(made=100 * max(math.copysign(1.0, speed) * float(np.mean(judged)) / bias, 0.0))
     return record
+
+
+def _carrying(session: Session, bias: float, samples: int) -> FloatArray:
+    """Return the torque that carries a stuck axis over its friction, with a push to break it loose and bring it to speed."""
+    friction, inertia = session.values["load.friction"], session.values["load.inertia"]
+    push = PUSH * friction
+    torque = np.full(samples, friction)
+    torque[: round(min(LONGEST_PUSH, bias * inertia / max(push, 1e-12)) / session.rates.velocity)] += push
+    return torque
 
 
 def one_after_the_other(records: Sequence[Recording]) -> Recording:

@@ -47,6 +47,8 @@ FEWEST = 10  # lines below which nothing is computed
 # Share within which the load run has the total inertia: more than twice what 19 in 20 are off by (docs/evidence). Lines
 # of a coarse device answer by a tenth too little, all of them, and would make the axis heavier by as much.
 INERTIA_KNOWN = 0.04
+# Times the travel, that a coarse device wants at the least: twice as fast, more lines are read, and none is surer.
+FAR_FASTER = 5.0
 LOUDER, THINNED = 1.8, 3  # torque, and every how-manieth line is kept, where the device's noise covers the answer
 PHASES = 20  # seed of the drawn phases: the same experiment each time
 
@@ -224,9 +226,15 @@ def fit_plant(session: Session, gains: Gains, measured: FrequencyResponse, *, ne
             viscous=session.plant.total.viscous_total if session.plant.total else 0.0,
             edge_age=age,
             near=near,
-            known=INERTIA_KNOWN,
+            known=_inertia_known(session),
         )
     )
+
+
+def _inertia_known(session: Session) -> float:
+    """Share within which the load run has the total inertia: what is usual, or twice what it says of itself."""
+    total = session.plant.total
+    return INERTIA_KNOWN if total is None else max(INERTIA_KNOWN, 2 * total.inertia_std / total.inertia)
 
 
 def answer(load: TwoMass, winding: Winding, gains: Gains, lines: IntArray) -> FloatArray:
@@ -328,12 +336,13 @@ def require_lines(session: Session, measured: FrequencyResponse, excitation: Exc
 def _remedy(session: Session, excitation: Excitation, factor: float) -> str:
     """What makes the answer stronger by a factor: speed or travel agreed to, as long as the torque allows more."""
     gains = Gains.from_drive(session.values, session.rates)
-    if excitation.rms >= 0.99 * min(2 * _most(session), most_by_voltage(session, _frequency(excitation.lines, gains))):
-        return (
-            "The torque of the excitation is as large as motor and bus allow: improve the device's signal (cable, "
-            "shield, amplitude), or fit a finer device."
-        )
-    bias = bias_speed(session)
-    by_speed = bias >= 0.99 * BIAS_SHARE * session.consent.speed
+    by_speed = bias_speed(session) >= 0.99 * BIAS_SHARE * session.consent.speed
     field = field_of("procedure.velocity" if by_speed else "procedure.travel")
+    if excitation.rms >= 0.99 * min(2 * _most(session), most_by_voltage(session, _frequency(excitation.lines, gains))):
+        finer = "improve the device's signal (cable, shield, amplitude), or fit a finer device."
+        enough = "The torque of the excitation is as large as motor and bus allow"
+        if by_speed:
+            return f"{enough}: {finer}"
+        # A device's steps and noise weigh less the faster it passes, and passes within little travel are slow.
+        return f"{enough}. Raise {field} to at least {max(factor, FAR_FASTER):.1f} times, so that it passes faster; or {finer}"
     return f"Raise {field} to at least {max(factor, 1.2):.1f} times, or improve the device's signal."

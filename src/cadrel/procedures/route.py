@@ -92,7 +92,8 @@ def run_route(
             plant = plant.with_part(outcome.plant)
             result.events += [{"kind": "note", "step": key, "text": n} for n in session.notes]
             if outcome.verdict is not None and not outcome.verdict.is_proven:
-                result.reason = f"{key}, not proven: {outcome.verdict.reason}."
+                remarks = " ".join(outcome.verdict.remarks)  # what no tuning mends is among them
+                result.reason = f"{key}, not proven: {outcome.verdict.reason}. {remarks}".rstrip()
                 break
         result.status = result.status if result.status == "refused" else "failed" if result.reason else "proven"
         drive.store()

@@ -31,6 +31,8 @@ LONGEST_FREEING = 4.0  # [s] that a pin may take to come out; the drive itself g
 LONGEST_OPENING = 0.5  # [s] beyond what a brake is said to take
 BREAKAWAY = 2.0  # times the sliding friction, that a slow integral has surely passed when an axis moves
 NEAR_ENOUGH = 2e-3  # of the travel agreed to: an axis so near needs no approach
+# Of the speed agreed to: an axis so slow may be let go. [s] that a stop may take, beside what a slow loop's integral needs.
+AT_REST, LONGEST_STOP = 0.02, 2.0
 GENTLE = 0.15  # [s] in which a speed is reached where nothing is measured meanwhile
 
 HINTS = {
@@ -183,11 +185,31 @@ class Session:
             if mode not in ("vector", "current") and not brake_closed:
                 self._await_brake()
             yield status
+            if mode in ("velocity", "position"):
+                self._come_to_rest(mode)
         except BaseException:
             self._stop_quietly()
             raise
         else:
             self.drive.disable()
+
+    def _come_to_rest(self, mode: str) -> None:
+        """Wait, power still on, until the axis has stopped: a heavy one behind a slow loop would coast out of its travel.
+
+        What does not stop within the time that such a loop takes is let go all the same.
+        """
+        slow = AT_REST * self.consent.speed
+        status = self.seen(self.drive.status())
+        if status["mode"] != mode or abs(status["velocity"]) <= slow:
+            return
+        if mode == "velocity":
+            self.command_speed(0.0, acceleration=self._gentle(status["velocity"]))
+        end = status["time"] + GENTLE + LONGEST_STOP + self._patience
+        while status["time"] < end:
+            before, status = status, self.hold(2 * POLL)
+            # By the way gone: a device's noise shows speeds of an axis that stands.
+            if abs(status["position"] - before["position"]) <= slow * (status["time"] - before["time"]):
+                return
 
     @contextmanager
     def unconfirmed(self) -> Iterator[None]:
@@ -464,8 +486,16 @@ class Session:
         At the limit's acceleration a careful loop would fall behind and then overshoot the speed consented to.
         """
         ramp = self._gentle(speed)
-        self.drive.run_at(speed, acceleration=ramp)
+        self.command_speed(speed, acceleration=ramp)
         self.hold(abs(speed) / ramp)
+
+    def command_speed(self, speed: float, *, acceleration: float) -> None:
+        """Tell the drive a speed. Raises `AxisStopped` where it has stopped the axis by itself. [rad/s], [rad/s²]"""
+        try:
+            self.drive.run_at(speed, acceleration=acceleration)
+        except RefusedByDrive:
+            self.look()
+            raise
 
     def _gentle(self, speed: float) -> float:
         """Acceleration that takes `GENTLE` to a speed, or what the limit allows. [rad/s²]"""
@@ -496,12 +526,12 @@ class Session:
         if abs(gap) < NEAR_ENOUGH * self.consent.travel or speed <= 0:
             return
         ramp = self._gentle(max(speed, abs(status["velocity"])))
-        self.drive.run_at(math.copysign(speed, gap), acceleration=ramp)
+        self.command_speed(math.copysign(speed, gap), acceleration=ramp)
         stop_gap = speed * speed / (2 * ramp)
         self.until(
             lambda s: (position - s["position"]) * math.copysign(1, gap) <= stop_gap + speed * POLL,
             at_most=3 * abs(gap) / speed + 2 + self._patience + self._breaking_away(speed),
             what="the approach",
         )
-        self.drive.run_at(0.0, acceleration=ramp)
+        self.command_speed(0.0, acceleration=ramp)
         self.until(lambda s: not s["moving"], at_most=speed / ramp + 2 + self._patience, what="standstill")

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.signal import lfilter
 
 from cadrel.link import Recording
 from cadrel.procedures.session import FloatArray, Session
@@ -15,8 +16,17 @@ RAMPED = 0.6  # of a stroke's way at most; the rest is run at speed
 # [s] of a change of speed, over several periods of a springy shaft: a jump would make it swing. For the first of them
 # speed is given up where the travel is short, for the second it is not.
 SOFT, SOFTER = 0.12, 0.25
-FAINT = 0.07  # of continuous torque: what a gentle ramp must still ask for, or friction hides the inertia
+# Of continuous torque, and of the friction known: what a gentle ramp must still ask for, or friction hides the inertia.
+FAINT, BESIDE_FRICTION = 0.07, 0.6
 BLOCK = 40  # [samples] a mean covers: 10 ms
+
+
+@dataclass(frozen=True, slots=True)
+class Lead:
+    """Torque that strokes are commanded ahead of a slow loop, which asks for it by what it is off only."""
+
+    inertia: float  # share of the inertia known, or entered [1]
+    friction: float = 0.0  # share of the rated torque, where no more friction is known [1]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -62,21 +72,25 @@ def back_and_forth(
     torque: float | None = None,
     top: float = SPEED_SHARE,
     softest: float = SOFTER,
-    harder: float = 1.0,
+    lead: Lead | None = None,
 ) -> tuple[Recording, FloatArray]:
     """Run strokes at shares of the top speed, out and back to both sides; returns record and commanded speed.
 
     A `torque` holds a load from the moment the power stage closes, what is known to carry it unless another is given
     [N·m]; `top` is the share of the consented speed,
-    `softest` the longest a change of speed takes where there is room [s]. Strokes are commanded so many times `harder`
-    than the axis shall make them, where its loop makes but a part of what is commanded.
+    `softest` the longest a change of speed takes where there is room [s]. A slow loop makes the strokes as they are
+    meant if it is commanded what makes it ask for their torque: a `lead` tells how much of it. What is returned are the
+    strokes meant.
     """
     reach = TRAVEL_SHARE * session.consent.travel
-    kt, inertia = session.axis.motor.torque_constant, session.values["load.inertia"]
+    kt, inertia, rubs = (
+        session.axis.motor.torque_constant,
+        *(session.values[f"load.{k}"] for k in ("inertia", "friction")),
+    )
     hardest = min(session.values["limit.acceleration"], 0.6 * kt * session.values["limit.current"] / inertia)
     ramps = _Ramps(
         hardest=hardest,
-        gentlest=FAINT * kt * session.current_continuous / inertia,
+        gentlest=min(hardest, max(FAINT * kt * session.current_continuous, BESIDE_FRICTION * rubs) / inertia),
         reach=RAMPED * reach,
         softest=softest,
     )
@@ -85,13 +99,23 @@ def back_and_forth(
     for share in shares:
         lobe = _lobe(share * fastest, ramps.rise(share * fastest), reach, period=session.rates.velocity)
         lobes += [lobe, -lobe, -lobe, lobe]
-    wave = harder * np.concatenate(lobes)
+    wave = np.concatenate(lobes)
+    commanded = wave if lead is None else wave + _asking_for(session, wave, lead)
     with session.enabled("velocity", torque=torque):
         session.hold(0.05)
-        record = session.excite_and_record(channels, "velocity", wave, divider=session.rates.ticks, repeats=1)
+        record = session.excite_and_record(channels, "velocity", commanded, divider=session.rates.ticks, repeats=1)
         session.hold(0.1)
     session.standstill()
     return record, wave
+
+
+def _asking_for(session: Session, speed: FloatArray, lead: Lead) -> FloatArray:
+    """Return what the velocity loop must be off by to ask for a speed's torque: its regulator inverted. [rad/s]"""
+    v, period = session.values, session.rates.velocity
+    rated = session.axis.motor.torque_constant * session.current_continuous
+    friction = max(v["load.friction"], lead.friction * rated)
+    torque = lead.inertia * v["load.inertia"] * np.gradient(speed, period) + friction * np.sign(speed)
+    return np.asarray(lfilter([1.0, -1.0], [1.0, period / v["velocity.reset_time"] - 1.0], torque)) / v["velocity.gain"]
 
 
 def block_means(record: Recording) -> dict[str, FloatArray]:

@@ -191,10 +191,10 @@ def test_the_magnets_make_the_d_axis_saturate_one_way_earlier_than_the_other() -
 
 
 def test_a_winding_gets_as_warm_as_its_loss_and_cooling_say() -> None:
-    state, p = prepared(rig_of("tile-pusher", **CALM, winding_heat=2.0, winding_cooling=0.5))
+    state, p = prepared(rig_of("tile-pusher", **CALM, winding_heat=0.2, winding_cooling=0.5))
     state.stuck1 = state.stuck2 = 1
     locked = p._replace(coulomb_motor=1e3, coulomb_load=1e3, flux_linkage=1e-6, current_noise=0.0)
-    advance(state, locked, round(20.0 / TICK), (0.0, 4.0))
+    advance(state, locked, round(2.4 / TICK), (0.0, 4.0))  # six of its time constants
     r = p.resistance * (1 + 0.00393 * state.winding_rise)
     assert state.i_q == pytest.approx(4.0 / r, rel=0.01)
     assert state.winding_rise == pytest.approx(1.5 * 4.0**2 / r / 0.5, rel=0.05)

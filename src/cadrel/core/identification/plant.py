@@ -21,6 +21,7 @@ class TotalLoad:
     viscous_total: float  # [N·m·s/rad] of motor and load together; the motor's own share is `TwoMass.viscous`
     coulomb: float  # [N·m]
     constant: float = 0.0  # [N·m] that holds what hangs or is pulled, at standstill
+    inertia_std: float = 0.0  # [kg·m²]; 0 where it is not stated
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain values."""
@@ -30,7 +31,7 @@ class TotalLoad:
     def from_dict(cls, plain: Mapping[str, Any]) -> Self:
         """Return what `as_dict` gave. Raises `KeyError`."""
         needed = {k: float(plain[k]) for k in ("inertia", "viscous_total", "coulomb")}
-        return cls(**needed, constant=float(plain.get("constant", 0.0)))
+        return cls(**needed, **{k: float(plain.get(k, 0.0)) for k in ("constant", "inertia_std")})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -168,7 +168,9 @@ def turn_vector(session: Session, centre: float, *, plan: TurningPlan | None = N
             swung += 1
             if swung == CATCHES:
                 raise swings_too_fast(session, current) from stopped
-            session.note("The shaft swung about the vector faster than was agreed to; begun again from where it came to rest.")
+            session.note(
+                "The shaft swung about the vector faster than was agreed to; begun again from where it came to rest."
+            )
             continue
         if isinstance(found, Turning):
             return found

@@ -42,7 +42,18 @@ class AxisStopped(ProcedureError):
     @property
     def ran_away(self) -> bool:
         """Whether a loop that does not hold is what the drive stopped: calmer gains may."""
-        return self.ran_too_fast or self.facts["reason"] in ("oscillation", "overspeed")
+        return self.ran_too_fast or self.facts["reason"] in ("oscillation", "overspeed", "following error")
+
+
+class ProposalsRanAway(ProcedureError):
+    """No velocity loop that was proposed held the axis."""
+
+    happened = "None of {tries} proposals held the axis; the last one ended by: {reason}."
+    means = "It does not answer as it did while it was measured. The gains from before are in the drive."
+    remedy = (
+        f"Raise {field_of('procedure.travel')} and {field_of('procedure.velocity')}, so that it is measured faster than "
+        "its friction changes; free what rubs; or take out play between motor and load."
+    )
 
 
 class AnswerInNoise(ProcedureError):

@@ -13,17 +13,20 @@ from cadrel.procedures.session import GENTLE, POLL, FloatArray, Session
 APPROACH = 1.4  # times the speed of a pass: a soft loop that breaks away from friction overshoots by half
 SETTLED = 0.15  # [s] at speed before anything is injected
 BESIDE = SETTLED + GENTLE + POLL  # [s] at speed that a pass takes beside its injection: half of each ramp, and a look
+LAGS = 2.0  # of the loop, that an axis runs on after its command, and overshoots by
 REACH = 1.5  # of the travel agreed to, that a pass may cover: a quarter is left to either side
 SLIDES = 0.3  # of the speed of a pass, below which it is stuck in its friction
-# Of the friction, beyond it, that breaks a stuck axis loose: what lets go at once rubs half again as much at rest; and
-# [s] for how long at the most, within the first period, which is not evaluated.
-PUSH, LONGEST_PUSH = 0.6, 0.1
 OFF = 0.05  # of the travel agreed to, by which a pass may begin elsewhere than planned
 
 
 def fastest_pass(session: Session, seconds: float) -> float:
     """Return the speed of a pass that injects for so long and covers all that it may. [s] -> [rad/s]"""
-    return REACH * session.consent.travel / (seconds + BESIDE)
+    return REACH * session.consent.travel / (seconds + beside(session))
+
+
+def beside(session: Session) -> float:
+    """Return for how long a pass runs at its speed beside its injection: ramps, and what a slow loop runs on. [s]"""
+    return BESIDE + LAGS * session.loop_lag
 
 
 @contextmanager
@@ -45,43 +48,33 @@ def one_pass(
     """Run through the middle of the travel at a speed, inject every repeat of a signal meanwhile, and record it.
 
     Within `to_and_fro`; the speed has the sign of its direction [rad/s], `home` is the middle [rad]. The axis stands
-    where the pass ended. Where its loop is too weak to carry it over its friction at so little speed, torque that is
-    injected does, over all of the pass.
+    where the pass ended.
 
     Raises
     ------
     StuckInPass
-        It stood for most of the pass all the same: what it answered is friction's elasticity, not the axis.
+        It stood for most of the pass, its loop too weak for its friction: what it answered is the give of that.
     """
     bias = abs(speed)
     seconds = repeats * len(signal) * session.rates.velocity
-    begin = home - 0.5 * speed * (seconds + BESIDE)
+    begin = home - 0.5 * speed * (seconds + beside(session))
     if abs(session.look()["position"] - begin) > OFF * session.consent.travel:
         session.go_to(begin, speed=APPROACH * bias)
     session.run_at(speed)
-    status = session.hold(SETTLED)
-    if point == "torque" and abs(status["velocity"]) < SLIDES * bias:
-        signal = np.tile(signal, repeats) + math.copysign(1.0, speed) * _carrying(session, bias, repeats * len(signal))
-        repeats = 1
+    session.hold(SETTLED)
+    way = math.copysign(1.0, speed)
     record = session.excite_and_record(
         channels, point, signal, divider=session.rates.ticks, repeats=repeats,
         then=lambda: session.command_speed(0.0, acceleration=bias / GENTLE),
     )  # fmt: skip
     session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
+    session.come_to_rest("velocity")
     if "velocity" in record.channels:
         judged = record["velocity"][len(record["velocity"]) // 3 :]
-        if math.copysign(1.0, speed) * float(np.mean(judged)) < SLIDES * bias:
-            raise StuckInPass(made=100 * max(math.copysign(1.0, speed) * float(np.mean(judged)) / bias, 0.0))
+        made = way * float(np.mean(judged)) / bias
+        if made < SLIDES:
+            raise StuckInPass(made=100 * max(made, 0.0))
     return record
-
-
-def _carrying(session: Session, bias: float, samples: int) -> FloatArray:
-    """Return the torque that carries a stuck axis over its friction, with a push to break it loose and bring it to speed."""
-    friction, inertia = session.values["load.friction"], session.values["load.inertia"]
-    push = PUSH * friction
-    torque = np.full(samples, friction)
-    torque[: round(min(LONGEST_PUSH, bias * inertia / max(push, 1e-12)) / session.rates.velocity)] += push
-    return torque
 
 
 def one_after_the_other(records: Sequence[Recording]) -> Recording:

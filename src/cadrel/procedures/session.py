@@ -186,17 +186,18 @@ class Session:
                 self._await_brake()
             yield status
             if mode in ("velocity", "position"):
-                self._come_to_rest(mode)
+                self.come_to_rest(mode)
         except BaseException:
             self._stop_quietly()
             raise
         else:
             self.drive.disable()
 
-    def _come_to_rest(self, mode: str) -> None:
-        """Wait, power still on, until the axis has stopped: a heavy one behind a slow loop would coast out of its travel.
+    def come_to_rest(self, mode: str) -> None:
+        """Wait, power on, until the axis has stopped, told so: behind a slow loop a heavy one runs on after its command.
 
-        What does not stop within the time that such a loop takes is let go all the same.
+        It would coast out of its travel without power. What does not stop within the time that such a loop takes is not
+        waited for any longer.
         """
         slow = AT_REST * self.consent.speed
         status = self.seen(self.drive.status())
@@ -494,7 +495,7 @@ class Session:
         try:
             self.drive.run_at(speed, acceleration=acceleration)
         except RefusedByDrive:
-            self.look()
+            self.hold(LONGEST_STOP)  # what it stopped for is said once it has stopped
             raise
 
     def _gentle(self, speed: float) -> float:
@@ -505,6 +506,12 @@ class Session:
     def _patience(self) -> float:
         """How much longer a careful velocity loop may take than its command: its integral overcomes friction. [s]"""
         return RESETS * self.values.get("velocity.reset_time", 0.0)
+
+    @property
+    def loop_lag(self) -> float:
+        """How long the axis runs behind its command: inertia over gain of the velocity loop in force. [s]"""
+        gain = self.values.get("velocity.gain", 0.0)
+        return self.values.get("load.inertia", 0.0) / gain if gain > 0.0 else 0.0
 
     def _breaking_away(self, speed: float) -> float:
         """How long the integral of the velocity loop takes to overcome friction, an axis standing. [rad/s] -> [s]"""
@@ -527,7 +534,7 @@ class Session:
             return
         ramp = self._gentle(max(speed, abs(status["velocity"])))
         self.command_speed(math.copysign(speed, gap), acceleration=ramp)
-        stop_gap = speed * speed / (2 * ramp)
+        stop_gap = speed * (0.5 * speed / ramp + self.loop_lag)
         self.until(
             lambda s: (position - s["position"]) * math.copysign(1, gap) <= stop_gap + speed * POLL,
             at_most=3 * abs(gap) / speed + 2 + self._patience + self._breaking_away(speed),
@@ -535,3 +542,4 @@ class Session:
         )
         self.command_speed(0.0, acceleration=ramp)
         self.until(lambda s: not s["moving"], at_most=speed / ramp + 2 + self._patience, what="standstill")
+        self.come_to_rest("velocity")

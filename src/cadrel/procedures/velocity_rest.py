@@ -14,6 +14,7 @@ from cadrel.core.identification import PlantFit, Play, SpringyLoad
 from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import (
     LEAST_DAMPING,
+    MOST_SECTIONS,
     NOISY,
     TuningRefused,
     VelocityTuning,
@@ -63,6 +64,7 @@ class Seen:
     noise: float  # [rad/s] of the raw speed that a proposal must bear: the device's, or what hunting is owed for
     device: float  # [rad/s] of it the device's own, as it stood under the loop from before
     hunts: bool = False  # it trembles at rest by more than the noise explains
+    plain: bool = False  # whatever had sections ran away
 
     @property
     def play(self) -> Play | None:
@@ -212,7 +214,12 @@ def _look(
         "measured": trusted, "working": working, "noise": noise, "noise_torque": WITHIN * budget(session),
         "least_damping": damping,
     }  # fmt: skip
-    tuning = session.computed(lambda: tune_velocity(fit.load, fit.winding, before, asked, known=known, **bearing))
+    sections = 0 if seen.plain else MOST_SECTIONS
+    tuning = session.computed(
+        lambda: tune_velocity(
+            fit.load, fit.winding, before, asked, known=None if seen.plain else known, most_sections=sections, **bearing
+        )
+    )
     if asked.matters != "disturbance" and settling:
         tuning = _soft_enough(session, seen, asked, tuning, bearing, settling=settling)
     session.write(velocity_values(tuning.gains))

@@ -12,7 +12,7 @@ from cadrel.core.control import Gains
 from cadrel.core.identification import PlantFit
 from cadrel.core.tuning import TuningRefused, noise_behind
 from cadrel.core.verdict import Criterion
-from cadrel.procedures.errors import AxisStopped
+from cadrel.procedures.errors import AxisStopped, ProposalsRanAway
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import (
     PRECISE,
@@ -64,8 +64,10 @@ def tuned_until_calm(
     ------
     TuningRefused
         The first proposal could not be made.
-    AxisStopped
+    ProposalsRanAway
         No proposal could be measured to its end.
+    AxisStopped
+        The drive stopped the axis for another reason than a loop that does not hold.
     """
     asked = seen.asked(session.axis.robustness)
     last: _Try | None = None
@@ -81,8 +83,10 @@ def tuned_until_calm(
             break  # the proposal that missed is told with what it missed
         except AxisStopped as stopped:
             # With gains halved by the drive an axis may not follow any more: that, too, is the proposal's doing.
-            if not (stopped.ran_away or session.swings > swings) or (last is None and not tries_left):
+            if not (stopped.ran_away or session.swings > swings):
                 raise
+            if last is None and not tries_left:
+                raise ProposalsRanAway(tries=MORE_TRIES + 1, reason=stopped.facts["reason"]) from stopped
             session.stand_again()
             if not tries_left:
                 break
@@ -90,7 +94,11 @@ def tuned_until_calm(
             # Half of the gain next time, and room: once, for of how much was missing no other run-away tells more.
             asked = _after_running_away(seen.asked(session.axis.robustness))
             ran = Gains.from_drive(session.refresh(), session.rates)
-            seen = replace(seen, hunts=True, noise=FIRMLY * max(seen.noise, noise_behind(budget(session), ran)))
+            # The last one is the plainest: zeros and poles that answer a load otherwise than it is make it worse.
+            seen = replace(
+                seen, hunts=True, noise=FIRMLY * max(seen.noise, noise_behind(budget(session), ran)),
+                plain=tries_left == 1,
+            )  # fmt: skip
             continue
         if last.is_calm or not tries_left:
             break

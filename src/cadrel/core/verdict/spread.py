@@ -12,6 +12,9 @@ from cadrel.core.control import Gains, LoopName, TwoMass, Winding, spectral_radi
 UNSURE_DRIFT, UNSURE_INERTIA = 0.02, 0.05
 STEP = 0.04  # of a resonance, between two loads that are looked at
 LEAST_DAMPING = 0.7  # of what was measured
+# Damping of the anti-resonance by what rubs on the load, from which on margins are held without it as well: dry friction
+# of a load that turns back in a small swing is read as viscous, and a larger swing hardly meets it. [1]
+RUBS = 0.01
 # Viscous friction that dry friction is looked at as, over what the motor's inertia opposes to a swing on the spring:
 # from hardly felt to held fast.
 GRIPS = (0.25, 1.0, 4.0, 16.0)
@@ -36,6 +39,8 @@ class Spread:
         loads = [("", load), (_told(low), load.drifted(low)), (_told(high), closed.drifted(high))]
         if self.resonance_rise > self.resonance_drift:
             loads.append((_told(self.resonance_rise), closed.drifted(self.resonance_rise)))
+        if load.viscous_load > RUBS * 2 * math.sqrt(load.stiffness * load.inertia_load):
+            loads.append(("the load swinging past its friction", replace(load, viscous_load=0.0)))
         return loads
 
     def drifts(self, load: TwoMass) -> list[TwoMass]:
@@ -77,8 +82,14 @@ class Spread:
         return found + gripped(load)
 
     def _wider(self, load: TwoMass) -> list[TwoMass]:
-        damping = load.damping * LEAST_DAMPING
-        return replace(self, resonance_drift=self.resonance_drift + UNSURE_DRIFT).drifts(replace(load, damping=damping))
+        """The drifts and a little more, of the load as it may be at its freest.
+
+        Viscous friction that was found may be dry friction that a small swing met: a larger one meets next to none.
+        """
+        freest = replace(load, damping=load.damping * LEAST_DAMPING)
+        if load.stiffness is not None:
+            freest = replace(freest, viscous=0.0, viscous_load=0.0)
+        return replace(self, resonance_drift=self.resonance_drift + UNSURE_DRIFT).drifts(freest)
 
     def _inertias(self) -> tuple[float, float, float]:
         return self.inertia_least * (1 - UNSURE_INERTIA), 1.0, self.inertia_most * (1 + UNSURE_INERTIA)

@@ -10,8 +10,8 @@ from cadrel.core.response import random_multisine
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import LinkedDrive
 from cadrel.procedures import PROCEDURES, Consent, Session, run_commutation
-from cadrel.procedures.errors import AxisStopped
-from cadrel.procedures.passes import BESIDE, REACH, fastest_pass, one_after_the_other, one_pass, to_and_fro
+from cadrel.procedures.errors import AxisStopped, StuckInPass
+from cadrel.procedures.passes import REACH, beside, fastest_pass, one_after_the_other, one_pass, to_and_fro
 from cadrel.procedures.route import load_project_values
 from tests.conftest import values_of
 
@@ -36,7 +36,7 @@ def test_several_passes_take_one_time_of_power_and_no_way_twice(ready: tuple[Ses
     home = float(session.drive.status()["position"])
     seconds = 3 * PERIOD * session.rates.velocity
     speed = fastest_pass(session, seconds)
-    assert speed * (seconds + BESIDE) == pytest.approx(REACH * session.consent.travel)
+    assert speed * (seconds + beside(session)) == pytest.approx(REACH * session.consent.travel)
     signal = random_multisine(np.arange(3, 40), n_samples=PERIOD, rms=0.02, rng=np.random.default_rng(1))
     enabled = sum(e["kind"] == "enabled" for e in session.drive.events(0))
     records, ends = [], []
@@ -53,8 +53,9 @@ def test_several_passes_take_one_time_of_power_and_no_way_twice(ready: tuple[Ses
         np.testing.assert_allclose(record["excitation"][:PERIOD], signal, atol=1e-6)
         assert np.mean(record["velocity"]) == pytest.approx(way * speed, rel=0.05)
         assert np.abs(record["position"] - home).max() < session.consent.travel
-    # Beside its injection a pass takes two gentle ramps and the time to settle; nothing is driven back.
-    assert max(ends[1:]) < seconds + 0.75
+    # Beside its injection a pass takes two gentle ramps, the time to settle, and what its loop runs on; nothing is
+    # driven back.
+    assert max(ends[1:]) < seconds + 0.75 + 5 * session.loop_lag
     assert float(session.drive.status()["position"]) == pytest.approx(home, abs=0.1 * session.consent.travel)
     assert session.drive.status()["mode"] == "off"
     joined = one_after_the_other(records)
@@ -93,3 +94,15 @@ def test_a_pass_that_is_blocked_ends_without_power(ready: tuple[Session, Simulat
     with pytest.raises(AxisStopped), to_and_fro(session, "velocity", home, speed=20.0):
         one_pass(session, ("velocity",), "torque", signal, home=home, speed=20.0, repeats=3)
     assert session.standstill()["mode"] == "off"
+
+
+def test_a_loop_too_weak_for_the_friction_is_told_as_that(ready: tuple[Session, SimulatedDrive]) -> None:
+    session, simulated = ready
+    held = simulated.truth.coulomb_motor + simulated.truth.coulomb_load
+    session.write({"velocity.gain": 0.2 * held, "velocity.reset_time": 2.0, "load.inertia": 1e-5})
+    signal = random_multisine(np.arange(3, 40), n_samples=PERIOD, rms=0.02, rng=np.random.default_rng(1))
+    home = float(session.drive.status()["position"])
+    with pytest.raises(StuckInPass, match=r"stood in its friction.*Raise"), to_and_fro(
+        session, "velocity", home, speed=1.0
+    ):
+        one_pass(session, ("velocity",), "torque", signal, home=home + 0.5, speed=1.0, repeats=3)

@@ -9,9 +9,10 @@ import pytest
 from cadrel.core.axis import understand
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import LinkedDrive
-from cadrel.procedures import Consent, Session
+from cadrel.procedures import PROCEDURES, Consent, Session, run_commutation
 from cadrel.procedures.errors import AxisStopped
-from tests.conftest import values_of
+from cadrel.procedures.route import load_project_values
+from tests.conftest import rig_of, values_of
 from tests.core.simulation.test_drive import ready  # noqa: F401 - a fixture: commutated, led from here
 
 Ready = tuple[LinkedDrive, SimulatedDrive]
@@ -76,3 +77,34 @@ def test_a_fault_that_the_run_brought_about_is_reset_once_the_axis_stands(ready:
     assert not drive.status()["fault"]
     with session.enabled("vector"):
         pass
+
+
+def test_an_axis_behind_a_slow_loop_is_stopped_before_its_power_is_cut(
+    make_drive: Callable[..., tuple[LinkedDrive, SimulatedDrive]],
+) -> None:
+    rig = rig_of("tile-pusher", coulomb_motor=5e-4, coulomb_load=5e-4, cogging=())
+    drive, simulated = make_drive(rig)
+    axis = understand(values_of("tile-pusher"))
+    sent = load_project_values(drive, values_of("tile-pusher"), owner="test")
+    run_commutation(Session(drive=drive, axis=axis, consent=PROCEDURES["commutation"].consent(axis, sent)))
+    session = Session(drive=drive, axis=axis, consent=Consent(travel=200.0, speed=120.0))
+    session.refresh()
+    inertia, lag = simulated.truth.inertia_motor + simulated.truth.inertia_load, 0.2
+    session.write({"velocity.gain": inertia / lag, "velocity.reset_time": 5 * lag, "load.inertia": inertia})
+    assert session.loop_lag == pytest.approx(lag)
+    with session.enabled("velocity"):
+        session.run_at(20.0)
+        session.hold(1.0)
+        assert session.drive.status()["velocity"] > 10.0
+    here = float(session.drive.status()["position"])
+    assert abs(session.standstill()["position"] - here) < 2.0  # let go at speed it runs on for a hundred times that
+
+
+def test_a_drive_that_has_stopped_by_itself_is_told_a_speed_and_says_why_it_stopped(ready: Ready) -> None:  # noqa: F811
+    drive, _ = ready
+    session = Session(drive=drive, axis=understand(values_of("tile-pusher")), consent=Consent(travel=1e3, speed=20.0))
+    session.refresh()
+    with pytest.raises(AxisStopped, match="76.4 were agreed to"), session.enabled("velocity"):
+        drive.run_at(60.0)
+        drive.wait(0.5)  # nobody looked
+        session.command_speed(5.0, acceleration=100.0)

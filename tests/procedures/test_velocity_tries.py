@@ -15,7 +15,7 @@ from cadrel.core.control import Gains, Rates
 from cadrel.core.parameters import default_drive_values
 from cadrel.core.tuning import TuningRefused, noise_behind
 from cadrel.procedures import velocity_tries
-from cadrel.procedures.errors import AxisStopped
+from cadrel.procedures.errors import AxisStopped, ProposalsRanAway
 from cadrel.procedures.velocity_rest import FIRMLY, Seen
 from cadrel.procedures.velocity_tries import MORE_TRIES, _Try, tuned_until_calm
 
@@ -131,7 +131,7 @@ def test_room_for_what_ran_away_is_asked_for_once(run) -> None:
 
 def test_a_stop_that_is_none_of_its_doing_ends_the_run(run) -> None:
     with pytest.raises(AxisStopped):
-        run(stopped("following error", halved=False))
+        run(stopped("nobody watched", halved=False))
 
 
 def test_a_later_one_that_runs_away_is_no_end_either(run) -> None:
@@ -139,9 +139,17 @@ def test_a_later_one_that_runs_away_is_no_end_either(run) -> None:
     assert outcome.gain == 0.4 and bench.stood_again == 1
 
 
-def test_where_none_can_be_measured_to_its_end_the_last_stop_is_told(run) -> None:
-    with pytest.raises(AxisStopped):
-        run(*(stopped("oscillation", halved=True) for _ in range(MORE_TRIES + 1)))
+def test_where_none_can_be_measured_to_its_end_that_is_told_with_the_last_stop_and_the_last_was_the_plainest(run) -> None:
+    plain: list[bool] = []
+
+    def tried(session: Bench, before: Gains, given: Seen, *rest: Any, **known: Any) -> _Try:
+        plain.append(given.plain)
+        raise AxisStopped(phase="looking how it stands", reason="following error", hint="lower the acceleration")
+
+    with pytest.raises(ProposalsRanAway, match=f"None of {MORE_TRIES + 1} proposals.*following error") as caught:
+        run(*[tried] * (MORE_TRIES + 1))
+    assert plain == [False] * MORE_TRIES + [True]
+    assert "acceleration" not in caught.value.text  # that is not what it was
 
 
 def test_what_missed_is_a_candidate_of_the_next_and_told_where_nothing_else_is_found(run) -> None:

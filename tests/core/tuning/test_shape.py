@@ -100,6 +100,28 @@ def test_a_gain_that_is_stable_on_a_condition_only_is_not_taken() -> None:
     assert 0.0 < gain < 0.0368  # what is stable without a condition ends there
 
 
+def test_no_gain_is_taken_however_far_above_a_crossing_it_is_stable_again() -> None:
+    # Poles at 3 Hz and zeros at 60: ten thousand times as much gain is stable again.
+    lag = Section(zero_hz=60.0, zero_damping=0.7, pole_hz=3.0, pole_damping=0.5)
+    x = shape(lag, reset=0.5)
+    little = Kept(sensitivity_peak=6.0, phase_margin=math.radians(8), gain_margin=1.1)
+    gain = borne(x, kept=little)
+    above = [spectral_radius("velocity", LOAD, WINDING, gains_of(x, k * gain, lag)) < 1 for k in np.geomspace(1, 1e5, 26)]
+    assert not all(above) and any(above[above.index(False) :])  # more of it would be stable again
+    for share in np.geomspace(1e-4, 1.0, 17):  # a limit, or the drive, may leave any of it
+        assert spectral_radius("velocity", LOAD, WINDING, gains_of(x, share * gain, lag)) < 1
+
+
+def test_what_rubs_on_a_load_holds_no_loop() -> None:
+    # Read as viscous friction of a tenth of critical damping; a larger swing hardly meets it.
+    rubbing = replace(LOAD, viscous_load=0.2 * math.sqrt((LOAD.stiffness or 0.0) * LOAD.inertia_load))
+    spread = Spread(resonance_drift=0.05, inertia_least=0.7, inertia_most=1.5)
+    free = dict(spread.named(rubbing))["the load swinging past its friction"]
+    assert free.viscous_load == 0.0 and free.damping == rubbing.damping
+    assert "the load swinging past its friction" not in dict(spread.named(LOAD))  # nothing to speak of
+    assert all(c.viscous_load == 0.0 for c in spread.corners(rubbing) if c not in gripped(rubbing))
+
+
 def test_a_loop_may_cross_over_more_than_once_where_its_phase_holds_the_resonance() -> None:
     # The load stands against the motor at 40 Hz and swings with it at 64 Hz: both far below what the delay allows.
     soft = TwoMass(inertia_motor=1.4e-4, inertia_load=2.2e-4, stiffness=14.0, damping=0.002, viscous=3e-4)
@@ -173,10 +195,11 @@ def test_sections_make_a_loop_stiffer_and_the_spread_stays_stable() -> None:
                 assert found.sensitivity_peak < 1.8 * 1.02
 
 
-def test_a_wider_spread_never_gives_a_stiffer_loop_and_the_same_is_proposed_twice() -> None:
+def test_a_wider_spread_gives_a_softer_loop_and_the_same_is_proposed_twice() -> None:
+    # Far wider: what a search finds differs by a tenth with the seed of its draws.
     narrow = Robustness(phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8, resonance_drift=0.02)
     first, again, wide = (
-        tune_velocity(LOAD, WINDING, START, asked).gains for asked in (narrow, narrow, narrow.where_it_moves(0.08))
+        tune_velocity(LOAD, WINDING, START, asked).gains for asked in (narrow, narrow, narrow.where_it_moves(0.2))
     )
     assert first == again
     assert wide.velocity_gain / wide.velocity_reset < first.velocity_gain / first.velocity_reset

@@ -29,7 +29,7 @@ def test_a_loop_tuned_on_a_wrong_model_is_not_proven_and_goes_back(monkeypatch: 
     before: dict[str, float] = {}
 
     def on_a_wrong_model(load: object, winding: object, gains: object, asked: object, **more: object) -> VelocityTuning:
-        found = tune_velocity(load, winding, gains, asked, most_sections=1, **more)  # type: ignore[arg-type]
+        found = tune_velocity(load, winding, gains, asked, **{**more, "most_sections": 1})  # type: ignore[arg-type]
         before.update({k: v for k, v in gains.to_drive().items() if k in KEYS})  # type: ignore[attr-defined]
         # As if the load had been taken for twice as heavy as it is: every gain is twice as high.
         return VelocityTuning(

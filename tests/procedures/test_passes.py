@@ -102,7 +102,8 @@ def test_a_loop_too_weak_for_the_friction_is_told_as_that(ready: tuple[Session, 
     session.write({"velocity.gain": 0.2 * held, "velocity.reset_time": 2.0, "load.inertia": 1e-5})
     signal = random_multisine(np.arange(3, 40), n_samples=PERIOD, rms=0.02, rng=np.random.default_rng(1))
     home = float(session.drive.status()["position"])
-    with pytest.raises(StuckInPass, match=r"stood in its friction.*Raise"), to_and_fro(
-        session, "velocity", home, speed=1.0
+    with (
+        pytest.raises(StuckInPass, match=r"stood in its friction.*Raise"),
+        to_and_fro(session, "velocity", home, speed=1.0),
     ):
         one_pass(session, ("velocity",), "torque", signal, home=home + 0.5, speed=1.0, repeats=3)

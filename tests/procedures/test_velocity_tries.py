@@ -139,7 +139,9 @@ def test_a_later_one_that_runs_away_is_no_end_either(run) -> None:
     assert outcome.gain == 0.4 and bench.stood_again == 1
 
 
-def test_where_none_can_be_measured_to_its_end_that_is_told_with_the_last_stop_and_the_last_was_the_plainest(run) -> None:
+def test_where_none_can_be_measured_to_its_end_that_is_told_with_the_last_stop_and_the_last_was_the_plainest(
+    run,
+) -> None:
     plain: list[bool] = []
 
     def tried(session: Bench, before: Gains, given: Seen, *rest: Any, **known: Any) -> _Try:

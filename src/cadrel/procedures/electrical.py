@@ -109,29 +109,40 @@ def run_current_loop(session: Session) -> Outcome:
     return outcome
 
 
+ALIGNED_AT = 12.0  # [rad/s] electrical, at which a rotor is taken to where its winding is measured
+
+
 def align(session: Session, ic: float) -> float:
     """Bring rotor and vector together, and return the angle where the winding is measured. [rad]
 
-    Nothing is turned where the rotor's angle is known: the vector goes to where it stands, so that its current makes no
-    torque, and a load behind a closed brake hangs on that. Halls alone know it too coarsely: the rotor comes to the
-    vector, turned through a whole electrical turn: one opposite to a standing vector would not feel it.
+    Behind a closed brake nothing is turned: the vector goes to where the rotor stands, so that its current makes no
+    torque, and a hanging load hangs on the brake. Without one the rotor is taken to the angle of phase a, which shows
+    the current sensors' gains apart: by the vector that begins where it stands, or, where Halls alone tell that too
+    coarsely, by one turned through a whole electrical turn: a rotor opposite to a standing vector would not feel it.
     """
     session.enter("aligning", 0.05)
-    coarse = session.axis.feedback.kind.tells_sectors_only
-    if session.axis.has_brake or (session.values["commutation.valid"] and not coarse):
+    whole = 2 * math.pi
+    current, rise = LEVELS[-1] * ic, 4 * ic
+    if session.axis.has_brake or (
+        session.values["commutation.valid"] and not session.axis.feedback.kind.tells_sectors_only
+    ):
         status = session.look()
-        at = status["vector_angle"] + math.remainder(status["shaft_angle"] - status["vector_angle"], 2 * math.pi)
-        session.drive.vector(angle=at, rate=200.0, current=0.0, rise=4 * ic)
+        at = status["vector_angle"] + math.remainder(status["shaft_angle"] - status["vector_angle"], whole)
+        session.drive.vector(angle=at, rate=200.0, current=0.0, rise=rise)
         session.hold(0.1)
-        session.drive.vector(angle=at, rate=200.0, current=LEVELS[-1] * ic, rise=4 * ic)
+        session.drive.vector(angle=at, rate=200.0, current=current, rise=rise)
         session.hold(0.5)
-        return float(at)
-    at = 2 * math.pi
-    session.drive.vector(angle=0.0, rate=20.0, current=LEVELS[-1] * ic, rise=4 * ic)
+        if session.axis.has_brake:
+            return float(at)
+        there = whole * round(at / whole)
+        session.drive.vector(angle=there, rate=ALIGNED_AT, current=current, rise=rise)
+        session.hold(abs(there - at) / ALIGNED_AT + 0.3)
+        return float(there)
+    session.drive.vector(angle=0.0, rate=20.0, current=current, rise=rise)
     session.hold(0.6)
-    session.drive.vector(angle=at, rate=12.0, current=LEVELS[-1] * ic, rise=4 * ic)
+    session.drive.vector(angle=whole, rate=ALIGNED_AT, current=current, rise=rise)
     session.hold(0.9)
-    return at
+    return whole
 
 
 def inductances_at(session: Session, bias: float, at: float) -> tuple[Estimated, Estimated, list[RunRecord]]:

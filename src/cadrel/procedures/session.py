@@ -155,8 +155,11 @@ class Session:
         torque: float | None = None,
         travel: float = math.inf,
         brake_closed: bool = False,
+        let_go: bool = False,
     ) -> Iterator[dict[str, Any]]:
         """As `enabled`, around a stated position, within less than the consented travel if so wished. [rad], [N·m]
+
+        What still moves in the end is brought to rest first, unless it may be `let_go`.
 
         Raises
         ------
@@ -185,7 +188,7 @@ class Session:
             if mode not in ("vector", "current") and not brake_closed:
                 self._await_brake()
             yield status
-            if mode in ("velocity", "position"):
+            if mode in ("velocity", "position") and not let_go:
                 self.come_to_rest(mode)
         except BaseException:
             self._stop_quietly()

@@ -142,8 +142,9 @@ def test_a_proposal_before_is_a_candidate_at_the_gain_that_more_noise_leaves() -
         viscous=3e-4,
     )  # fmt: skip
     first = tune_velocity(shaft, WINDING, START, USUAL, noise=0.5, noise_torque=0.3).gains
-    again = tune_velocity(shaft, WINDING, START, USUAL, noise=2.0, noise_torque=0.3, known=first).gains
-    alone = tune_velocity(shaft, WINDING, START, USUAL, noise=2.0, noise_torque=0.3).gains
+    # Far more, so that it binds by more than two searches differ.
+    again = tune_velocity(shaft, WINDING, START, USUAL, noise=8.0, noise_torque=0.3, known=first).gains
+    alone = tune_velocity(shaft, WINDING, START, USUAL, noise=8.0, noise_torque=0.3).gains
     assert keeps_what_is_asked(again, shaft, WINDING, USUAL)
     assert again.velocity_gain / again.velocity_reset >= alone.velocity_gain / alone.velocity_reset
     assert again.velocity_gain / again.velocity_reset < first.velocity_gain / first.velocity_reset

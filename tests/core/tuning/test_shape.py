@@ -106,7 +106,9 @@ def test_no_gain_is_taken_however_far_above_a_crossing_it_is_stable_again() -> N
     x = shape(lag, reset=0.5)
     little = Kept(sensitivity_peak=6.0, phase_margin=math.radians(8), gain_margin=1.1)
     gain = borne(x, kept=little)
-    above = [spectral_radius("velocity", LOAD, WINDING, gains_of(x, k * gain, lag)) < 1 for k in np.geomspace(1, 1e5, 26)]
+    above = [
+        spectral_radius("velocity", LOAD, WINDING, gains_of(x, k * gain, lag)) < 1 for k in np.geomspace(1, 1e5, 26)
+    ]
     assert not all(above) and any(above[above.index(False) :])  # more of it would be stable again
     for share in np.geomspace(1e-4, 1.0, 17):  # a limit, or the drive, may leave any of it
         assert spectral_radius("velocity", LOAD, WINDING, gains_of(x, share * gain, lag)) < 1

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from cadrel.core.control import Gains, TwoMass, Winding, read_margins, velocity_open, velocity_plant
-from cadrel.core.verdict import AskedOfLoop, Verdict, at_least, at_most, decide, judge_loop, refined_margins
+from cadrel.core.verdict import AskedOfLoop, Verdict, at_least, at_most, decide, judge_loop, refined_margins, told
 
 LOAD = TwoMass(inertia_motor=1.4e-4, inertia_load=1.1e-3, stiffness=1500.0, damping=3e-3, viscous=5e-4)
 WINDING = Winding(resistance=1.36, inductance=4.6e-3, emf=0.236)
@@ -84,3 +84,19 @@ def test_without_a_measurement_nothing_is_proven() -> None:
     soft = TwoMass(inertia_motor=1.24e-3, viscous=5e-4)
     rows = judge_loop("velocity", None, [("model", soft, WINDING)], GAINS, ASKED)
     assert [r.what for r in rows if not r.passed] == ["measured margins"]
+
+
+@pytest.mark.parametrize(
+    ("value", "beside", "says"),
+    [
+        (0.9999731, 1.0, "0.99997"),
+        (1.0000002, 1.0, "1.0000002"),
+        (1.0, 1.0, "1"),
+        (46.2, 45.0, "46.2"),
+        (0.0, 1.0, "0"),
+    ],
+)
+def test_a_value_next_to_what_was_asked_is_told_in_as_many_digits_as_tell_them_apart(
+    value: float, beside: float, says: str
+) -> None:
+    assert told(value, beside) == says

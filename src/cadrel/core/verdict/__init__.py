@@ -7,7 +7,7 @@ Uses core.control. Knows of no run, no page, no drive.
 """
 
 from cadrel.core.verdict.loops import AskedOfLoop, judge_loop, refined_margins, resonance_grid
-from cadrel.core.verdict.verdict import Criterion, Verdict, at_least, at_most, decide
+from cadrel.core.verdict.verdict import Criterion, Verdict, at_least, at_most, decide, told
 
 __all__ = [
     "AskedOfLoop",
@@ -19,4 +19,5 @@ __all__ = [
     "judge_loop",
     "refined_margins",
     "resonance_grid",
+    "told",
 ]

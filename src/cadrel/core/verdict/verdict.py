@@ -9,6 +9,16 @@ TOLERANCE = 0.05  # of what was asked: what two measurements of one loop differ 
 PROVEN, NOT_PROVEN = "proven", "not proven"
 
 
+MOST_DIGITS = 9
+
+
+def told(value: float, beside: float, *, digits: int = 3) -> str:
+    """Return a value in so many digits, or in as many as show that it is another than the one beside it."""
+    while digits < MOST_DIGITS and value != beside and float(f"{value:.{digits}g}") == float(f"{beside:.{digits}g}"):
+        digits += 1
+    return f"{value:.{digits}g}"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Criterion:
     """One thing that was asked for."""
@@ -36,7 +46,7 @@ class Criterion:
     def text(self) -> str:
         """As a sentence's part: what was measured, what was asked."""
         unit = f" {self.unit}" if self.unit else ""
-        found = "could not be had" if self.found is None else f"{self.source} {self.found:.3g}{unit}"
+        found = "could not be had" if self.found is None else f"{self.source} {told(self.found, self.asked)}{unit}"
         return f"{self.what} {found}, asked {self.sense} {self.asked:.3g}{unit}"
 
 

@@ -107,7 +107,8 @@ def _brake(session: Session, speed: float, rate: float, *, ramp: float, quick: b
     rises, falls = abs(speed) / ramp, abs(speed) / rate
     here, begun, fault = float(session.drive.status()["position"]), 0.0, ""
     try:
-        with session.enabled_around("velocity", here):
+        # What the drive did by itself is what is measured: it is not helped in the end.
+        with session.enabled_around("velocity", here, let_go=True):
             session.drive.run_at(speed)
             session.hold(rises + AT_SPEED - 0.05)
             session.arm(CHANNELS, seconds=0.05 + 2.5 * falls + SECONDS_AFTER)

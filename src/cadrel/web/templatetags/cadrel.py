@@ -7,6 +7,7 @@ import orjson
 from django import template
 from django.utils.safestring import SafeString, mark_safe
 
+from cadrel.core.verdict import told
 from cadrel.web.accounts.roles import is_administrator, is_engineer
 
 register = template.Library()
@@ -76,3 +77,9 @@ def reading(finding: Any) -> str:
 def si(value: float) -> str:
     """Four digits; what is nothing but rounding is 0."""
     return f"{0.0 if abs(value) < ROUNDING else value:.4g}"
+
+
+@register.filter
+def beside(value: float, other: float) -> str:
+    """As `si`, in more digits where four would show a value that is near to another one as that."""
+    return told(0.0 if abs(value) < ROUNDING else value, other, digits=4)

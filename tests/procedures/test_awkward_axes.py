@@ -17,7 +17,7 @@ from cadrel.cli.commission import commission_in_process
 from cadrel.cli.draws import draw_bench
 from cadrel.cli.evidence import score
 from cadrel.cli.true_angle import true_error
-from cadrel.cli.unkind_draws import draw_unkind
+from cadrel.cli.unkind_draws import draw_at_ends, draw_unkind
 from cadrel.core.axis import understand
 from cadrel.core.identification import IdentifiedPlant, SpringyLoad
 from cadrel.core.parameters import Entry
@@ -148,3 +148,18 @@ def test_friction_that_changes_along_the_travel_leaves_an_inertia_with_its_doubt
     assert load.std is not None
     assert load.value == pytest.approx(whole, rel=0.08)
     assert abs(load.value - whole) < 3 * load.std
+
+
+def test_a_shaft_slung_by_the_first_vector_is_begun_with_again_from_where_it_rests() -> None:
+    # One pole pair and a fifth of the torque in friction: let go beside the vector it swings faster than agreed to.
+    truth, values = draw_at_ends(np.random.default_rng([717, 17]))
+    simulated = SimulatedDrive("axis", truth, seed=734)
+    service = DriveService({"axis": simulated})
+    drive, axis = LinkedDrive(LocalLink(service.answer, service.advance), "axis"), understand(values)
+    sent = load_project_values(drive, values, owner="test")
+    procedure = PROCEDURES["commutation"]
+    session = Session(drive=drive, axis=axis, consent=procedure.consent(axis, sent), plant=IdentifiedPlant())
+    outcome = procedure.run(session)
+    assert any("begun again from where it came to rest" in note for note in session.notes)
+    assert outcome.verdict is not None and outcome.verdict.is_proven
+    assert abs(true_error(simulated)) < 3.0

@@ -47,6 +47,9 @@ def main() -> int:
     e.add_argument(
         "--on-load", action="store_true", help="tuning: every axis has a device on its load, for the position loop"
     )
+    e.add_argument(
+        "--at-ends", action="store_true", help="tuning: axes with half of all figures at an end of their range"
+    )
     e.add_argument("--workers", type=int, help="of them on this machine (all its cores; 0: only others work)")
     e.add_argument("--out", type=Path, help="where the document goes (commutation: docs/evidence/commutation.md)")
     w = commands.add_parser("evidence-worker", help="take benches from a queue that `evidence --queue` fills elsewhere")
@@ -140,11 +143,12 @@ def _evidence(arguments: argparse.Namespace) -> int:
     if arguments.subject == "tuning":
         from cadrel.cli.tuning_evidence import evidence as tuning_evidence
 
-        name = "tuning-on-load" if arguments.on_load else "tuning"
+        fleet = "on-load" if arguments.on_load else "at-ends" if arguments.at_ends else ""
+        name = f"tuning-{fleet}" if fleet else "tuning"
         out = arguments.out or ROOT / "docs" / "evidence" / f"{name}.md"
         kept = ROOT / "var" / "evidence" / f"{name}-{arguments.seed}.jsonl"
         return tuning_evidence(
-            benches=arguments.benches or 200, seed=arguments.seed, out=out, kept=kept, on_load=arguments.on_load,
+            benches=arguments.benches or 200, seed=arguments.seed, out=out, kept=kept, fleet=fleet,
             queue=arguments.queue, workers=arguments.workers,
         )  # fmt: skip
     if arguments.subject == "sheets":

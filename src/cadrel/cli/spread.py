@@ -37,6 +37,7 @@ SUBJECTS = {
     "identification": "cadrel.cli.identification_evidence:identify",
     "tuning": "cadrel.cli.tuning_evidence:tune",
     "tuning-on-load": "cadrel.cli.tuning_evidence:tune_on_load",
+    "tuning-at-ends": "cadrel.cli.tuning_evidence:tune_at_ends",
 }
 TABLE = """
 CREATE TABLE IF NOT EXISTS cadrel_evidence (

@@ -7,7 +7,7 @@ asked for, and for stability at the least and the largest inertia as well. How s
 
 import math
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -18,7 +18,7 @@ from cadrel.cli.commission import commission_in_process
 from cadrel.cli.known_plant import Known, best_known, rigs_of_spread
 from cadrel.cli.spread import rows_of
 from cadrel.cli.true_plant import resonances, true_loops, true_position_closed
-from cadrel.cli.unkind_draws import draw_unkind
+from cadrel.cli.unkind_draws import draw_at_ends, draw_unkind
 from cadrel.core.axis import AxisModel, understand
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
@@ -79,6 +79,12 @@ def tune_on_load(numbered: tuple[int, int]) -> Tuned:
         "feedback.position_from": {"value": "load"},
     }
     return _tuned(numbered, replace(truth, second_counts=ON_LOAD), values | second)
+
+
+def tune_at_ends(numbered: tuple[int, int]) -> Tuned:
+    """An axis of the draws at the ends of their ranges."""
+    seed, number = numbered
+    return _tuned(numbered, *draw_at_ends(np.random.default_rng([seed, number])))
 
 
 def _tuned(numbered: tuple[int, int], truth: RigTruth, values: dict[str, Entry]) -> Tuned:
@@ -219,16 +225,20 @@ def _load_peak(truth: RigTruth, values: dict[str, float]) -> float:
 
 
 def evidence(
-    *, benches: int, seed: int, out: Path, kept: Path, on_load: bool = False, queue: str | None = None,
+    *, benches: int, seed: int, out: Path, kept: Path, fleet: str = "", queue: str | None = None,
     workers: int | None = None,
 ) -> int:  # fmt: skip
-    """Work off the benches that are not in `kept` yet, and write the document; 1 if anything is falsely proven."""
-    subject, function = ("tuning-on-load", tune_on_load) if on_load else ("tuning", tune)
+    """Work off the benches that are not in `kept` yet, and write the document; 1 if anything is falsely proven.
+
+    `fleet` is one of `FLEETS`.
+    """
+    function, _ = FLEETS[fleet]
+    subject = f"tuning-{fleet}" if fleet else "tuning"
     rows = rows_of(
         subject, function, Tuned, benches=benches, seed=seed, kept=kept, queue=queue, own_workers=workers,
         said=lambda r: f"{r.device}: {r.status} {r.reason[:70]} {r.false or ''}",
     )  # fmt: skip
-    text = document(rows, seed=seed, on_load=on_load)
+    text = document(rows, seed=seed, fleet=fleet)
     out.write_text(text)
     print(text)
     return int(any(r.false for r in rows))
@@ -320,7 +330,27 @@ def _at_the_load(rows: list[Tuned]) -> list[str]:
     ]  # fmt: skip
 
 
-def document(rows: list[Tuned], *, seed: int, on_load: bool = False) -> str:
+FLEETS: dict[str, tuple[Callable[[tuple[int, int]], Tuned], list[str]]] = {
+    "": (tune, ["# Tuning of axes as machines are", ""]),
+    "on-load": (
+        tune_on_load,
+        [
+            "# Tuning of axes whose position loop compares a device on the load", "",
+            f"Every axis has one of {ON_LOAD:.0f} counts per motor turn; velocity is the motor's.", "",
+        ],
+    ),
+    "at-ends": (
+        tune_at_ends,
+        [
+            "# Tuning of axes at the ends of their ranges", "",
+            "Half of all figures lie at an end of their range, windings are up to 2.5 times off beyond it, travel is a "
+            "tenth to all of the usual one (`cli/unkind_draws.py`).", "",
+        ],
+    ),
+}  # fmt: skip
+
+
+def document(rows: list[Tuned], *, seed: int, fleet: str = "") -> str:
     """Return the Markdown document."""
     fine = [r for r in rows if r.device != "halls"]  # refused by name: Halls alone close no velocity loop
     proven = [r for r in fine if r.status == "proven"]
@@ -334,15 +364,10 @@ def document(rows: list[Tuned], *, seed: int, on_load: bool = False) -> str:
             return "–"
         return " / ".join(f"{np.quantile(values, q):.2f}" for q in (0.1, 0.5, 0.9))
 
-    told = ["# Tuning of axes as machines are", ""]
-    if on_load:
-        told = [
-            "# Tuning of axes whose position loop compares a device on the load", "",
-            f"Every axis has one of {ON_LOAD:.0f} counts per motor turn; velocity is the motor's.", "",
-        ]  # fmt: skip
+    option = f" --{fleet}" if fleet else ""
     lines = [
-        *told,
-        f"`bin/cadrel evidence tuning{' --on-load' if on_load else ''} --benches {len(rows)} --seed {seed}`: "
+        *FLEETS[fleet][1],
+        f"`bin/cadrel evidence tuning{option} --benches {len(rows)} --seed {seed}`: "
         "the axes of `evidence identification`, "
         "through the whole route, unattended, from sheets off by up to 10 %. Every loop called proven is judged anew "
         "on the exact sampled system of the rig's own figures (`cli/true_plant.py`, currents large against dead time, "

@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -13,6 +14,8 @@ from cadrel.core.simulation import RigTruth, rated_torque
 OF_DRIVE = 1.5  # times the motor's continuous current: what the drives of the draws carry
 THIRD_MASS_SHARE = 0.35
 USUAL_WINDOW, ABOVE_NOISE = 0.5, 4.5  # [°] of the draws' goal; times what a resolver's noise shows, rms, at the least
+ENDS, OFF = 0.5, 2.5  # share of draws at an end; times, that a winding is off beyond them
+SHORTER = (0.1, 0.2, 0.5, 1.0, 1.0)  # of the travel
 BRAKE_RESERVE = 1.6  # times the rated torque: what a brake of the fleet holds
 
 
@@ -58,6 +61,45 @@ def draw_unkind(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry]]:
     return truth, straightened(values, truth) if linear else values
 
 
+class _AtEnds(np.random.Generator):
+    """A generator half of whose even draws lie at either end of their range."""
+
+    def uniform(self, low: Any = 0.0, high: Any = 1.0, size: Any = None) -> Any:
+        """As NumPy's."""
+        inside, where = super().uniform(low, high, size), self.random(size)
+        drawn = np.where(where < 0.5 * ENDS, low, np.where(where < ENDS, high, inside))
+        return float(drawn) if size is None else drawn
+
+
+def draw_at_ends(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry]]:
+    """Return a bench of `draw_unkind` with half of its figures at an end of their range, and more that is unlike it.
+
+    Resistance and inductance each up to 2.5 times off, a tenth to all of the travel, all or half of the speed. Where
+    hardships meet, procedures fail that bear each of them.
+    """
+    truth, values = draw_unkind(_AtEnds(rng.bit_generator))
+    values = dict(values)
+
+    def scale(key: str, factor: float) -> None:
+        if key in values:
+            values[key] = {**values[key], "value": float(values[key]["value"]) * factor}  # type: ignore[arg-type]
+
+    ohms, henries = (math.exp(rng.uniform(-math.log(OFF), math.log(OFF))) for _ in range(2))
+    truth = replace(
+        truth, resistance=truth.resistance * ohms, inductance_d=truth.inductance_d * henries,
+        inductance_q=truth.inductance_q * henries,
+    )  # fmt: skip
+    scale("sheet.resistance", ohms)
+    scale("sheet.inductance", henries)
+    if values["goal.distance"].get("unit", "rev") == "rev":
+        shorter = float(rng.choice(SHORTER))
+        for key in ("goal.distance", "procedure.travel"):
+            scale(key, shorter)
+        scale("goal.move_time", max(math.sqrt(shorter), 0.3))
+    scale("procedure.velocity", float(rng.choice([0.5, 1.0])))
+    return replace(truth, presliding_deg=max(truth.presliding_deg, _least_presliding(truth))), values
+
+
 def _rated(t: RigTruth) -> float:
     """Torque at the motor's own continuous current. [N·m]"""
     return rated_torque(t) / OF_DRIVE
@@ -88,10 +130,13 @@ def _loaded(rng: np.random.Generator, t: RigTruth, values: dict[str, Entry]) -> 
 
 def _presliding(rng: np.random.Generator, t: RigTruth) -> float:
     """Of the motor [°]; long enough that the stand-in can follow the swing on its bristles."""
-    least = 0.0
-    for coulomb, inertia in ((t.coulomb_motor, t.inertia_motor), (t.coulomb_load, t.inertia_load)):
-        least = max(least, math.degrees(coulomb * t.breakaway_ratio / inertia) * FOLLOWED**2)
-    return max(float(rng.uniform(0.02, 0.3)), least)
+    return max(float(rng.uniform(0.02, 0.3)), _least_presliding(t))
+
+
+def _least_presliding(t: RigTruth) -> float:
+    """What the stand-in can follow. [°]"""
+    held = ((t.coulomb_motor, t.inertia_motor), (t.coulomb_load, t.inertia_load))
+    return max(math.degrees(coulomb * t.breakaway_ratio / inertia) * FOLLOWED**2 for coulomb, inertia in held)
 
 
 FOLLOWED = 1.6e-4  # [s] inverse of the fastest swing on bristles

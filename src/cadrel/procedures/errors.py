@@ -51,8 +51,8 @@ class ProposalsRanAway(ProcedureError):
     happened = "None of {tries} proposals held the axis; the last one ended by: {reason}."
     means = "It does not answer as it did while it was measured. The gains from before are in the drive."
     remedy = (
-        f"Raise {field_of('procedure.travel')} and {field_of('procedure.velocity')}, so that it is measured faster than "
-        "its friction changes; free what rubs; or take out play between motor and load."
+        f"Raise {field_of('procedure.travel')} and {field_of('procedure.velocity')}, so that it passes faster "
+        "while it is measured; free what rubs; or take out play between motor and load."
     )
 
 

@@ -11,8 +11,8 @@ NOISE_POINTS = 64  # of the spectrum that a device's noise is summed over
 NOISE_DELAYED = np.exp(-1j * math.pi * (np.arange(NOISE_POINTS) + 0.5) / NOISE_POINTS)  # z^-1 there
 DIFFERENCED = np.abs(1.0 - NOISE_DELAYED) ** 2  # power of a speed over that of the positions it is made of
 CLEAR = 1.03  # times the gains that a point forbids: between two of them no gain is taken that has no room
-# Times a gain at which the loop would run away, from which on there is room again where a plant that is unstable by itself
-# needs its loop to cross the axis: a drive takes its gain back to an eighth, a load is half again.
+# Times a gain at which the loop would run away, from which on there is room again where a plant that is unstable by
+# itself needs its loop to cross the axis: a drive takes its gain back to an eighth, a load is half again.
 FAR = 30.0
 EASED, WEAK = (
     2.0,
@@ -78,9 +78,9 @@ def highest_gain(x, frequency, plants, models, kept, period, noise_torque, noise
     theirs. Where a loop comes into the phase margin between two of them, or leaves it, the crossovers on that way are
     forbidden as well. A crossing of the negative axis forbids K from where K |s| is below 1 by the gain margin on:
     with more, the loop would be stable on the condition that no limit takes gain from it. Only where the plant itself
-    is unstable, and so with little gain, it may cross `FAR` above. What is left is looked at from above, and the first gain is taken with which no loop encircles -1 but for what its plant needs. It may
-    cross over more than once if the plant has it so: beside an antiresonance, or around a resonance that is held by
-    its phase.
+    is unstable, and so with little gain, it may cross `FAR` above. What is left is looked at from above, and the first
+    gain is taken with which no loop encircles -1 but for what its plant needs. It may cross over more than once if the
+    plant has it so: beside an antiresonance, or around a resonance that is held by its phase.
     """
     delayed = np.exp(-2j * math.pi * frequency * period)
     room = np.empty((3 * plants.size, 2)), np.empty((plants.size, 3))

@@ -12,8 +12,8 @@ from cadrel.core.control import Gains, LoopName, TwoMass, Winding, spectral_radi
 UNSURE_DRIFT, UNSURE_INERTIA = 0.02, 0.05
 STEP = 0.04  # of a resonance, between two loads that are looked at
 LEAST_DAMPING = 0.7  # of what was measured
-# Damping of the anti-resonance by what rubs on the load, from which on margins are held without it as well: dry friction
-# of a load that turns back in a small swing is read as viscous, and a larger swing hardly meets it. [1]
+# Damping of the anti-resonance by what rubs on the load, from which on margins are held without it as well: the dry
+# friction of a load that turns back in a small swing is read as viscous, and a larger swing hardly meets it. [1]
 RUBS = 0.01
 # Viscous friction that dry friction is looked at as, over what the motor's inertia opposes to a swing on the spring:
 # from hardly felt to held fast.

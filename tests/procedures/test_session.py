@@ -104,7 +104,7 @@ def test_a_drive_that_has_stopped_by_itself_is_told_a_speed_and_says_why_it_stop
     drive, _ = ready
     session = Session(drive=drive, axis=understand(values_of("tile-pusher")), consent=Consent(travel=1e3, speed=20.0))
     session.refresh()
-    with pytest.raises(AxisStopped, match="76.4 were agreed to"), session.enabled("velocity"):
+    with pytest.raises(AxisStopped, match=r"76\.4 were agreed to"), session.enabled("velocity"):
         drive.run_at(60.0)
         drive.wait(0.5)  # nobody looked
         session.command_speed(5.0, acceleration=100.0)

@@ -26,8 +26,8 @@ MOST_LEFT = 25.0  # [%] rms of the residual torque, of the peak torque of accele
 STROKES = ((1.0, 0.45), (0.85, 0.55))
 FASTER = 1.6  # times the slow limit: the part of a run at more than half of its speed
 SLOW, SLOWEST = 0.3, 4.0  # of the top speed; [rad/s]: below, friction still falls with speed
-# What strokes are led by where an axis hardly makes them: shares of the torque that its inertia takes - it may be entered
-# too large - and of the rated torque, for friction that nobody has measured yet.
+# What strokes are led by where an axis hardly makes them: shares of the torque that its inertia takes - it may be
+# entered too large - and of the rated torque, for friction that nobody has measured yet.
 LEADS = (Lead(0.6), Lead(1.0, 0.08), Lead(1.0, 0.16), Lead(1.0, 0.24))
 KNOWN = Lead(1.0)  # once both were found
 MADE = 0.5  # of the way that strokes were meant to go, below which they tell little of the load

@@ -344,5 +344,6 @@ def _remedy(session: Session, excitation: Excitation, factor: float) -> str:
         if by_speed:
             return f"{enough}: {finer}"
         # A device's steps and noise weigh less the faster it passes, and passes within little travel are slow.
-        return f"{enough}. Raise {field} to at least {max(factor, FAR_FASTER):.1f} times, so that it passes faster; or {finer}"
+        times = max(factor, FAR_FASTER)
+        return f"{enough}. Raise {field} to at least {times:.1f} times, so that it passes faster; or {finer}"
     return f"Raise {field} to at least {max(factor, 1.2):.1f} times, or improve the device's signal."

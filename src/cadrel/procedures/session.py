@@ -31,7 +31,7 @@ LONGEST_FREEING = 4.0  # [s] that a pin may take to come out; the drive itself g
 LONGEST_OPENING = 0.5  # [s] beyond what a brake is said to take
 BREAKAWAY = 2.0  # times the sliding friction, that a slow integral has surely passed when an axis moves
 NEAR_ENOUGH = 2e-3  # of the travel agreed to: an axis so near needs no approach
-# Of the speed agreed to: an axis so slow may be let go. [s] that a stop may take, beside what a slow loop's integral needs.
+# Of the speed agreed to: an axis so slow may be let go. [s] that a stop may take, beside what a slow integral needs.
 AT_REST, LONGEST_STOP = 0.02, 2.0
 GENTLE = 0.15  # [s] in which a speed is reached where nothing is measured meanwhile
 
@@ -197,7 +197,7 @@ class Session:
             self.drive.disable()
 
     def come_to_rest(self, mode: str) -> None:
-        """Wait, power on, until the axis has stopped, told so: behind a slow loop a heavy one runs on after its command.
+        """Wait, power on, until the axis has stopped, told so: a heavy one behind a slow loop runs on after that.
 
         It would coast out of its travel without power. What does not stop within the time that such a loop takes is not
         waited for any longer.

@@ -82,7 +82,7 @@ def draw_at_ends(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry]]:
 
     def scale(key: str, factor: float) -> None:
         if key in values:
-            values[key] = {**values[key], "value": float(values[key]["value"]) * factor}  # type: ignore[arg-type]
+            values[key] = {**values[key], "value": float(values[key]["value"]) * factor}
 
     ohms, henries = (math.exp(rng.uniform(-math.log(OFF), math.log(OFF))) for _ in range(2))
     truth = replace(

@@ -182,6 +182,7 @@ class Session:
                 cut_on_guard=not self.trusts_angle,
             )
         except RefusedByDrive as refusal:
+            self.check_abort()  # pressed before anything was looked at, it took the consent only
             self.seen(self.drive.status())
             raise NotAllowed(why=refusal.parts[0], remedy=refusal.parts[2]) from refusal
         try:

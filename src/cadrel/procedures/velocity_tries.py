@@ -85,9 +85,9 @@ def tuned_until_calm(
             # With gains halved by the drive an axis may not follow any more: that, too, is the proposal's doing.
             if not (stopped.ran_away or session.swings > swings):
                 raise
+            session.stand_again()
             if last is None and not tries_left:
                 raise ProposalsRanAway(tries=MORE_TRIES + 1, reason=stopped.facts["reason"]) from stopped
-            session.stand_again()
             if not tries_left:
                 break
             session.note(f"A proposal ran away: {stopped.text} Tuned anew with more room.")

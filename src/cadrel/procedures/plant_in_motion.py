@@ -26,7 +26,7 @@ from cadrel.procedures.passes import fastest_pass, one_after_the_other, one_pass
 from cadrel.procedures.session import FloatArray, Session
 
 PERIOD = 2048  # [samples] of the multisine: 0.512 s
-LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
+LINES = log_lines(2, 780, 98)  # 4 Hz to 1.5 kHz
 NEAR = 40  # lines at the most around one resonance
 PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
 FEWEST_PASSES = 2  # one each way: where lines are sure after so many, no more are run

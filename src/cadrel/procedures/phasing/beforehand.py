@@ -64,9 +64,12 @@ def moved_unpowered(session: Session) -> float | None:
     angle = float(moved * session.axis.feedback.count_angle)
     if second < STEADY * first or moved <= MOVED or angle <= MOVED_ANGLE:
         return None
+    still, last = max(MOVED, 0.5 * MOVED_ANGLE / session.axis.feedback.count_angle), second
     for _ in range(MOST_LISTENED):
-        if abs(at[-1] - at[0]) * session.axis.feedback.count_angle > DRAWN:
+        far = abs(at[-1] - at[0]) * session.axis.feedback.count_angle > DRAWN
+        if far and STEADY * last > first:
             return angle
-        if listen() <= max(MOVED, 0.5 * MOVED_ANGLE / session.axis.feedback.count_angle):
+        last = listen()
+        if last <= still or (far and last < STEADY * first):  # what is heavy and hardly rubs slows down little by little
             return None
     return angle

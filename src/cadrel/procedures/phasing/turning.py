@@ -41,6 +41,7 @@ RATIO_AT_FIRST = 0.25  # of the first way: the shaft may still swing
 RATIO_TOLERANCE = 0.02  # of the whole way
 NO_GEAR = 0.05  # a ratio so near to 1 makes no device behind it
 GEAR_FITS = 0.04  # by which the counts may miss those of a device behind the gear
+OFF = 0.2  # of the vector's current: less is none
 TAIL = 0.3  # [s] recorded after the first way, in which the shaft comes to rest
 PLAY_TO_NAME = math.radians(20)  # electrical
 WEAKER = 0.7  # factor of the current that tells a salient rotor from play
@@ -210,7 +211,9 @@ def _try_turning(
     except AxisStopped as stopped:
         # Thrown back by a stop, a shaft may be faster than was consented to: what was recorded until then tells.
         record = _recorded_until(session)
-        raise _not_following((record,), shaft, current, coarse=True) if record is not None else stopped from stopped
+        if record is None or _went_along(record, shaft):
+            raise
+        raise _not_following((record,), shaft, current, coarse=True) from stopped
     reading = following(first["vector_angle"], shaft(first))
     measured = max(measured, wait_until_still(session))
     swing = max(swing, measured)
@@ -270,7 +273,7 @@ def require_current(session: Session, centre: float, current: float) -> None:
             for angle in (begun, begun + TURN / 4):
                 # Without current it goes to the angle at once; with current it must not jump.
                 session.drive.vector(angle=angle, rate=1e6, current=told, rise=current / 0.1)
-                session.hold(0.12)
+                session.hold(0.05)  # no longer: what hardly rubs is slung on for seconds by a tenth of the current
                 session.arm(["i_d", "i_q"], seconds=0.04, divider=1)
                 record = session.recorded(at_most=1.0)
                 along, across = float(record["i_d"].mean()), abs(float(record["i_q"].mean()))  # a sensor may flicker
@@ -286,6 +289,12 @@ def require_current(session: Session, centre: float, current: float) -> None:
             raise wired_wrongly([faults.load_pulls(fallen)]) from stopped
         raise
     session.standstill()
+
+
+def _went_along(record: Recording, shaft: Callable[[Recording], FloatArray]) -> bool:
+    """Whether the shaft did what the vector told, by the ratio entered."""
+    reading = following(record["vector_angle"], shaft(record))
+    return reading.followed and abs(reading.ratio - 1) < RATIO_AT_FIRST
 
 
 def _slung(first: Recording, shaft: Callable[[Recording], FloatArray]) -> bool:
@@ -330,7 +339,8 @@ def _recorded_until(session: Session) -> Recording | None:
     if session.drive.recorder_state() != "done":
         return None
     record = session.drive.recording()
-    on = np.nonzero(np.abs(record["i_d"]) > 0)[0]
+    along = np.abs(record["i_d"])
+    on = np.nonzero(along > OFF * along.max())[0]  # what is left once power is cut is the sensors' noise
     moving = slice(0, int(on[-1]) + 1 if on.size else len(record["i_d"]))
     return Recording(record.period, {k: v[moving] for k, v in record.channels.items()})
 

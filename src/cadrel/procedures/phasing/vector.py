@@ -166,6 +166,8 @@ def begin_at(session: Session, angle: float | None, current: float) -> None:
     session.drive.vector(angle=TURN / 4, rate=1e6, current=0.5 * current, rise=current / 0.6)
     session.brake_opened()
     session.hold(0.35)
+    # Turned on while it still swings, a heavy shaft without friction to speak of is slung round and round.
+    wait_until_still(session)
 
 
 def bring_up(session: Session, angle: float, current: float) -> None:

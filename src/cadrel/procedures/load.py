@@ -29,7 +29,7 @@ SLOW, SLOWEST = 0.3, 4.0  # of the top speed; [rad/s]: below, friction still fal
 # What strokes are led by where an axis hardly makes them: shares of the torque that its inertia takes - it may be
 # entered too large - and of the rated torque, for friction that nobody has measured yet.
 LEADS = (Lead(0.6), Lead(1.0, 0.08), Lead(1.0, 0.16), Lead(1.0, 0.24))
-KNOWN = Lead(1.0)  # once both were found
+SURELY = 2.0  # standard deviations below the friction found, by which strokes are led then: too much runs away
 MADE = 0.5  # of the way that strokes were meant to go, below which they tell little of the load
 CROSSOVER_HZ = 15.0  # of the careful velocity loop between runs
 CHANNELS = ("position", "velocity", "i_q", "i_d", "v_q", "i_q_ref")
@@ -87,12 +87,16 @@ def _moved_enough(
     while True:
         record, wave = back_and_forth(session, CHANNELS, shares=STROKES[k % len(STROKES)], softest=softest, lead=lead)
         meant = float(np.ptp(np.cumsum(wave))) * session.rates.velocity
-        if lead in (LEADS[-1], KNOWN) or float(np.ptp(record["position"])) > MADE * meant:
-            with nullcontext() if lead in (LEADS[-1], KNOWN) else suppress(UnusableInput):
+        last = lead == LEADS[-1] or (lead is not None and lead.found is not None)
+        if last or float(np.ptp(record["position"])) > MADE * meant:
+            with nullcontext() if last else suppress(UnusableInput):
                 flux = _flux(session, record)
                 kt = 1.5 * session.values["motor.pole_pairs"] * flux.value
                 load = _weighed(record, kt, wave, max(SLOW * float(np.abs(wave).max()), SLOWEST))
-                return record, flux, load, None if lead is None else KNOWN
+                if lead is not None:
+                    sure = load.coulomb.value - SURELY * load.coulomb.std
+                    lead = Lead(1.0, found=max(sure, lead.found or 0.0))
+                return record, flux, load, lead
         lead = LEADS[0] if lead is None else LEADS[LEADS.index(lead) + 1]
 
 

@@ -27,6 +27,7 @@ class Lead:
 
     inertia: float  # share of the inertia known, or entered [1]
     friction: float = 0.0  # share of the rated torque, where no more friction is known [1]
+    found: float | None = None  # [N·m] of friction that there surely is, once strokes have shown it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -113,7 +114,7 @@ def _asking_for(session: Session, speed: FloatArray, lead: Lead) -> FloatArray:
     """Return what the velocity loop must be off by to ask for a speed's torque: its regulator inverted. [rad/s]"""
     v, period = session.values, session.rates.velocity
     rated = session.axis.motor.torque_constant * session.current_continuous
-    friction = max(v["load.friction"], lead.friction * rated)
+    friction = max(v["load.friction"], lead.friction * rated) if lead.found is None else lead.found
     torque = lead.inertia * v["load.inertia"] * np.gradient(speed, period) + friction * np.sign(speed)
     return np.asarray(lfilter([1.0, -1.0], [1.0, period / v["velocity.reset_time"] - 1.0], torque)) / v["velocity.gain"]
 

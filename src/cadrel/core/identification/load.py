@@ -14,6 +14,9 @@ FloatArray = NDArray[np.float64]
 SURE = 3.0  # deviations by which the bend of the acceleration must take part, as a spring makes it
 CORNER = 0.3  # of its own size: how far the commanded acceleration may bend over a span; at a corner it is all of it
 LEFT = 1.5  # of what that changes in the inertia is doubt: the series goes on, in terms as large on soft springs
+# Waves of the friction over the way run, and over how much more than that way they repeat: a whole turn or so has few
+# of what repeats with it, and over many they level out. They earn their place by what each must lower the misfit by.
+WAVES, BEYOND, EARNS = 6, 1.25, 2.0
 SPAN = 40  # [samples] an equation covers: long against the noise, short against a ramp
 
 
@@ -67,6 +70,8 @@ def fit_load(
     as less inertia. The same terms made of the command, which does not swing, are orthogonal to it: with instruments Z,
     Z' A x = Z' y [1]_.
 
+    Friction changes along the way, by a tenth or more. Where that shows, it is fitted by waves over the way.
+
     A load on a soft spring follows the motor's acceleration late and further: torque = J a - (J2²/k) a'' + ..., to the
     first order in what the spring does. Without the second term that would be read as more inertia. It is fitted too,
     and kept where the command is smooth and the term is surely there, with the sign a spring gives it.
@@ -89,18 +94,28 @@ def fit_load(
     found, sigma2 = _solved(
         _equations(change, speed, pick), _equations(change_meant, speed_meant, pick), mean_torque[pick]
     )
+    uneven = _friction_along(position[span : span + len(change)], speed, pick)
+    others, less = _solved(
+        np.hstack([_equations(change, speed, pick), uneven]),
+        np.hstack([_equations(change_meant, speed_meant, pick), uneven]),
+        mean_torque[pick],
+    )
+    wavy = len(pick) * math.log(sigma2 / less) > EARNS * uneven.shape[1] * math.log(len(pick))
+    if wavy:
+        found, sigma2 = others[:4], less
     inner = pick[(pick >= span) & (pick < len(change) - span)]
     bend, meant_bend = (_bend(c, inner, span, period)[:, None] for c in (change, change_meant))
     if np.abs(meant_bend).max() * (span * period) ** 2 < CORNER * np.abs(change_meant[inner]).max():
+        more = _friction_along(position[span : span + len(change)], speed, inner)[:, : None if wavy else 0]
         springy, less = _solved(
-            np.hstack([_equations(change, speed, inner), bend]),
-            np.hstack([_equations(change_meant, speed_meant, inner), meant_bend]),
+            np.hstack([_equations(change, speed, inner), bend, more]),
+            np.hstack([_equations(change_meant, speed_meant, inner), meant_bend, more]),
             mean_torque[inner],
         )
         if springy[4].value < -SURE * springy[4].std:
             apart = abs(springy[0].value - found[0].value)
             springy[0] = Estimated(springy[0].value, math.hypot(springy[0].std, LEFT * apart))
-            found, sigma2 = springy, less
+            found, sigma2 = springy[:4], less
     return LoadEstimate(
         inertia=found[0], coulomb=found[1], viscous=found[2], constant=found[3], residual=math.sqrt(sigma2)
     )
@@ -120,6 +135,17 @@ def _solved(a: FloatArray, z: FloatArray, y: FloatArray) -> tuple[list[Estimated
 def _bend(change: FloatArray, pick: NDArray[np.int64], span: int, period: float) -> FloatArray:
     """Second derivative of the acceleration over three spans. [rad/s⁴]"""
     return (change[pick + span] - 2 * change[pick] + change[pick - span]) / (span * period) ** 2
+
+
+def _friction_along(position: FloatArray, speed: FloatArray, pick: NDArray[np.int64]) -> FloatArray:
+    """Friction that changes along the way: waves over it against the motion, level on average. Shape (picked, 2 WAVES).
+
+    Going and coming by the same place with the same push tell friction and inertia apart, whatever rubs there.
+    """
+    x = position[pick]
+    phase = 2 * math.pi / (BEYOND * float(np.ptp(x))) * np.outer(x - x.min(), np.arange(1, WAVES + 1))
+    waves = np.hstack([np.cos(phase), np.sin(phase)])
+    return np.asarray((waves - waves.mean(0)) * np.sign(speed[pick])[:, None])
 
 
 def _terms(

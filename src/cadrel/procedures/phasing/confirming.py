@@ -25,6 +25,7 @@ SPIN_SHARE = 0.5  # of the consented speed
 STIFFER = 1.5  # times the velocity gain set out from, at most, for an axis heavier than entered
 LEAST_ANSWER = 20.0  # [rad/s²]
 MOST_REFINEMENT = math.radians(25)
+STAYS = 0.3  # of the sliding friction, that a load may pull with and be left without current
 FREE_OF_LOAD = 0.04  # of the vector's torque: more, and a push with the brake open would let the load fall
 SPIN = ("position", "velocity", "v_d", "v_q", "i_q", "i_d")
 
@@ -51,8 +52,9 @@ class Confirmation:
 
 
 def may_push(session: Session, turning: Turning) -> bool:
-    """Whether the axis stays put without current: no brake that would open, no load that pulls."""
-    return not session.axis.has_brake and abs(math.sin(turning.bias)) < FREE_OF_LOAD
+    """Whether the axis stays put without current: no brake that would open, no load that pulls more than rubs."""
+    pulls, rubs = abs(math.sin(turning.bias)), math.sin(min(turning.lag, math.pi / 2))
+    return not session.axis.has_brake and (pulls < FREE_OF_LOAD or pulls < STAYS * rubs)
 
 
 def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, Recording]:

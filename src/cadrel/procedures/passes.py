@@ -16,6 +16,7 @@ BESIDE = SETTLED + GENTLE + POLL  # [s] at speed that a pass takes beside its in
 LAGS = 2.0  # of the loop, that an axis runs on after its command, and overshoots by
 REACH = 1.5  # of the travel agreed to, that a pass may cover: a quarter is left to either side
 SLIDES = 0.3  # of the speed of a pass, below which it is stuck in its friction
+LED_BY, LED = "position.friction_feedforward", 0.7  # of the friction known: it changes along the travel
 OFF = 0.05  # of the travel agreed to, by which a pass may begin elsewhere than planned
 
 
@@ -33,11 +34,18 @@ def beside(session: Session) -> float:
 def to_and_fro(session: Session, mode: str, home: float, *, speed: float) -> Iterator[None]:
     """Power for passes at a speed; in the end the axis stands at `home` again, without power. [rad], [rad/s]
 
-    A pass ends where one the other way begins: power stays on between them, and no way is gone twice.
+    A pass ends where one the other way begins: power stays on between them, and no way is gone twice. Most of the
+    friction that the load run found is given directly: a slow loop alone would stand in it. At a steady command that is
+    a constant torque, which no line of a response sees.
     """
-    with session.enabled_around(mode, home):
-        yield
-        session.go_to(home, speed=APPROACH * abs(speed))
+    kept = {LED_BY: session.values[LED_BY]}
+    session.write({LED_BY: LED})
+    try:
+        with session.enabled_around(mode, home):
+            yield
+            session.go_to(home, speed=APPROACH * abs(speed))
+    finally:
+        session.write(kept)
     session.standstill()
 
 

@@ -49,7 +49,8 @@ FEWEST = 10  # lines below which nothing is computed
 INERTIA_KNOWN = 0.04
 # Times the travel, that a coarse device wants at the least: twice as fast, more lines are read, and none is surer.
 FAR_FASTER = 5.0
-LOUDER, THINNED = 1.8, 3  # torque, and every how-manieth line is kept, where the device's noise covers the answer
+# Where the device's noise covers the answer: more torque, on every how-manieth line, and up to a kilohertz.
+LOUDER, THINNED, UP_TO = 1.8, 3, 500
 PHASES = 20  # seed of the drawn phases: the same experiment each time
 
 
@@ -270,7 +271,8 @@ def plan_excitation(session: Session, gains: Gains, *, loud: bool = False, seen:
     most = most_by_voltage(session, _frequency(LINES, gains))
     if not loud:
         return Excitation(rms=min(rms, _most(session), most))
-    return Excitation(rms=min(LOUDER * rms, 2 * _most(session), most), lines=LINES[::THINNED], every=THINNED)
+    near = LINES[LINES <= UP_TO]
+    return Excitation(rms=min(LOUDER * rms, 2 * _most(session), most), lines=near[::THINNED], every=THINNED)
 
 
 def most_by_voltage(session: Session, frequency: FloatArray, shape: FloatArray | None = None) -> float:

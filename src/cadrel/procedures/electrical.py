@@ -35,6 +35,7 @@ from cadrel.procedures.inverter import LEVELS, Inverter, measure_inverter, zero_
 from cadrel.procedures.judging import go_back_unless_proven, loop_summary
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.phasing import plan_commutation
+from cadrel.procedures.phasing.vector import wait_until_still
 from cadrel.procedures.session import Session
 
 PERIOD = 1024  # [ticks] of a multisine: 64 ms
@@ -109,6 +110,7 @@ def run_current_loop(session: Session) -> Outcome:
     return outcome
 
 
+LONGEST_STILL = 20.0  # [s] that a heavy shaft without friction to speak of may swing before it is measured all the same
 ALIGNED_AT = 12.0  # [rad/s] electrical, at which a rotor is taken to where its winding is measured
 
 
@@ -137,6 +139,7 @@ def align(session: Session, ic: float) -> float:
         there = whole * round(at / whole)
         session.drive.vector(angle=there, rate=ALIGNED_AT, current=current, rise=rise)
         session.hold(abs(there - at) / ALIGNED_AT + 0.3)
+        wait_until_still(session, longest=LONGEST_STILL)
         return float(there)
     session.drive.vector(angle=0.0, rate=20.0, current=current, rise=rise)
     session.hold(0.6)

@@ -30,6 +30,7 @@ PERIODS = 3  # of a pass; the first is left out
 SWING = 0.25  # rms of the motor's speed over the bias: its direction stays
 TORQUE = 0.45  # rms over the continuous torque; peaks stay below the limit
 SEED = 53  # of the phases: the same experiment each time
+LEAST_DAMPING = 0.005  # of steel shafts and their couplings (common practice: 0.5 to 5 %)
 SURELY = 2.0  # deviations of the closed stiffness that are believed possible
 
 
@@ -123,7 +124,13 @@ def rise_of(closed: Closed | None, fit: PlantFit) -> float:
 
 
 def damping_of(closed: Closed | None, fit: PlantFit) -> float:
-    """Return the share of a fit's damping that is left once its play is closed; 1 where none is seen."""
+    """Return the share of a fit's damping that is left once its play is closed; 1 where none is seen.
+
+    No less than what any shaft with its couplings has: a swing that tells of none has not seen it.
+    """
     if closed is None or not closed.play.is_seen or fit.load.damping <= 0.0:
         return 1.0
-    return min(closed.play.damping / fit.load.damping, 1.0)
+    load = closed.fit.load
+    reduced = load.inertia_motor * load.inertia_load / load.inertia
+    least = 2 * LEAST_DAMPING * math.sqrt(closed.play.stiffness.value * reduced)
+    return min(max(closed.play.damping, least) / fit.load.damping, 1.0)

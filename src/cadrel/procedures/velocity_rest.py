@@ -99,6 +99,7 @@ class Looked:
     hunts: bool  # trembles by more than was asked, and by more than its noise explains
     loud: bool  # trembles by more than was asked, whatever explains it
     owed: float  # [rad/s] of the raw speed, that gains must bear which tremble less
+    most_gain: float  # [N·m·s/rad] that they were allowed
     sways: float = 0.0  # [rad] to either side, where that is more than an axis at rest may
 
 
@@ -117,19 +118,23 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
         The axis ran away under a proposal.
     """
     looks = _Looks()
-    noise, damping = seen.noise, CALM if seen.hunts else LEAST_DAMPING
-    for left in range(MOST_LOOKS - 1, -1, -1):
+    bearing: _Bearing | None = _Bearing(noise=seen.noise, damping=CALM if seen.hunts else LEAST_DAMPING)
+    left = MOST_LOOKS
+    while bearing is not None and left:
+        left -= 1
         try:
-            looked = _look(session, before, seen, asked, noise=noise, damping=damping, known=known)
+            looked = _look(session, before, seen, asked, bearing, known=known)
         except TuningRefused:
-            if looks.found is None:
+            last = looks.found
+            if last is None:
                 raise
-            break  # what was looked at is told with what it missed
+            if looks.rests is not None or bearing.noise < NEAR * last.noise:
+                break  # what was looked at is told with what it missed
+            # More was owed than any loop bears.
+            bearing = replace(bearing, noise=math.sqrt(bearing.noise * max(last.noise, seen.device)))
+            continue
         looks.add(looked)
-        bearing = _bearing(session, seen, looks, looked) if left else None
-        if bearing is None:
-            break
-        (noise, damping), known = bearing, looked.gains
+        bearing, known = _bearing(session, seen, looks, looked), looked.gains
     found, rests, hunting = looks.found, looks.rests, looks.hunting
     assert found is not None
     if hunting is not None and rests is not None:
@@ -146,6 +151,15 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
     return found
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Bearing:
+    """What a proposal must bear, or have no more of."""
+
+    noise: float  # [rad/s] of the raw speed
+    damping: float  # of its sections' poles
+    most_gain: float = math.inf  # [N·m·s/rad]
+
+
 @dataclass(slots=True, eq=False)
 class _Looks:
     """The last proposal that rests, that hunts, and that trembles with noise alone, by more than was asked."""
@@ -153,6 +167,7 @@ class _Looks:
     rests: Looked | None = None
     hunting: Looked | None = None
     loud: Looked | None = None
+    hunted: int = 0
 
     @property
     def found(self) -> Looked | None:
@@ -160,15 +175,15 @@ class _Looks:
 
     def add(self, looked: Looked) -> None:
         if looked.hunts:
-            self.hunting = looked
+            self.hunting, self.hunted = looked, self.hunted + 1
         elif looked.loud:
             self.loud = looked
         else:
             self.rests = looked
 
 
-def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> tuple[float, float] | None:
-    """Return what the next proposal must bear: noise [rad/s], and damping of its sections; None where none is made."""
+def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> _Bearing | None:
+    """Return what the next proposal must bear; None where none is made."""
     rests, hunting = looks.rests, looks.hunting
     if rests is None:
         does = "hunts at rest" if looked.hunts else "trembles at rest with the device's noise"
@@ -176,14 +191,24 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> tup
             f"With a velocity gain of {looked.gains.velocity_gain:.3g} the axis {does} ({told(session, looked)}): "
             "less is tried."
         )
-        # What binds is not its own damping alone: sections that swing little are calmer between steps of a device.
-        return max(looked.noise, looked.owed), CALM if hunting is not None or seen.hunts else LEAST_DAMPING
+        again = looks.hunted > 1
+        return _Bearing(
+            noise=max(looked.noise, looked.owed),
+            # What binds is not its own damping alone: sections that swing little are calmer between steps of a device.
+            damping=CALM if hunting is not None or seen.hunts else LEAST_DAMPING,
+            # A limit cycle is no noise: what is asked to bear more of that may have no less gain.
+            most_gain=looked.gains.velocity_gain / FIRMLY if again else math.inf,
+        )
     if hunting is None or looked is looks.loud:
         return None
     borne = max(hunting.noise, noise_behind(WITHIN * budget(session), hunting.gains))
     if hunting.gains.velocity_gain < NEAR * rests.gains.velocity_gain or borne >= rests.noise:
         return None
-    return math.sqrt(borne * rests.noise), LEAST_DAMPING
+    between = math.sqrt(hunting.gains.velocity_gain * rests.gains.velocity_gain)
+    return _Bearing(
+        noise=math.sqrt(borne * rests.noise), damping=LEAST_DAMPING,
+        most_gain=math.inf if math.isinf(rests.most_gain) else between,
+    )  # fmt: skip
 
 
 def budget(session: Session) -> float:
@@ -203,22 +228,23 @@ def told(session: Session, looked: Looked) -> str:
 
 
 def _look(
-    session: Session, before: Gains, seen: Seen, asked: Robustness, *, noise: float, damping: float, known: Gains | None
+    session: Session, before: Gains, seen: Seen, asked: Robustness, must: _Bearing, *, known: Gains | None
 ) -> Looked:
-    """Propose gains that bear so much noise, write them, and look how the axis stands with them."""
+    """Propose gains that bear so much, write them, and look how the axis stands with them."""
     session.enter("computing the proposal", 0.45)
     fit, working = seen.fit, Winding.from_drive(session.values)
     trusted = seen.measured.precise(PRECISE)
     settling = session.axis.goal.settling_time
     bearing: dict[str, Any] = {
-        "measured": trusted, "working": working, "noise": noise, "noise_torque": WITHIN * budget(session),
-        "least_damping": damping,
+        "measured": trusted, "working": working, "noise": must.noise, "noise_torque": WITHIN * budget(session),
+        "least_damping": must.damping,
     }  # fmt: skip
     sections = 0 if seen.plain else MOST_SECTIONS
     tuning = session.computed(
         lambda: tune_velocity(
-            fit.load, fit.winding, before, asked, known=None if seen.plain else known, most_sections=sections, **bearing
-        )
+            fit.load, fit.winding, before, asked, known=None if seen.plain else known, most_sections=sections,
+            most_gain=must.most_gain, **bearing,
+        )  # fmt: skip
     )
     if asked.matters != "disturbance" and settling:
         tuning = _soft_enough(session, seen, asked, tuning, bearing, settling=settling)
@@ -241,8 +267,9 @@ def _look(
     trembles = max(ripple, budget(session)) if swings or sways > 0.0 else ripple
     owed = noise_behind(min(trembles, MOST_AT_ONCE * budget(session)), tuning.gains)
     return Looked(
-        gains=tuning.gains, limited_by=tuning.limited_by, noise=noise, ripple=ripple, swings=swings, hunts=hunts,
+        gains=tuning.gains, limited_by=tuning.limited_by, noise=must.noise, ripple=ripple, swings=swings, hunts=hunts,
         loud=ripple > budget(session), owed=(FIRMLY if hunts else JUST) * owed, sways=sways,
+        most_gain=must.most_gain,
     )  # fmt: skip
 
 

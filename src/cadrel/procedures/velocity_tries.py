@@ -80,7 +80,11 @@ def tuned_until_calm(
         except TuningRefused:
             if last is None:
                 raise
-            break  # the proposal that missed is told with what it missed
+            if seen.noise <= FIRMLY * seen.device:
+                break  # the proposal that missed is told with what it missed
+            # What hunting was owed for leaves no room for what was missed: less of it is borne.
+            seen = replace(seen, noise=seen.noise / FIRMLY)
+            continue
         except AxisStopped as stopped:
             # With gains halved by the drive an axis may not follow any more: that, too, is the proposal's doing.
             if not (stopped.ran_away or session.swings > swings):

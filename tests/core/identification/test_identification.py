@@ -80,7 +80,7 @@ def test_an_angle_that_is_ahead_shows_in_v_d_whatever_the_load(error: float) -> 
     speed = np.concatenate([np.linspace(150, 600, 25), -np.linspace(150, 600, 25)])
     i_q = 0.8 * np.sign(speed) + 0.5 + RNG.normal(0, 1, 50)  # friction and gravity
     v_d = speed * 0.0992 * math.sin(error) - speed * 4.6e-3 * i_q + 1e-7 * speed**2 + RNG.normal(0, 0.05, 50)
-    found = angle_error_from_spinning(speed, v_d, i_q, flux_linkage=0.0992)
+    found = angle_error_from_spinning(speed, v_d, i_q, flux_linkage=0.0992, inductance=5e-3)
     assert found.value == pytest.approx(error, abs=math.radians(0.3))
 
 

@@ -15,6 +15,7 @@ FloatArray = NDArray[np.float64]
 MOST_BESIDE = math.radians(30)  # a shaft further off does not follow the vector at all
 WIDE = 4.0  # a search goes to exp(4) times its start either way
 INDEPENDENT = 12  # moments of a run whose residuals are strangers: its strokes, both ways
+ROUGHLY = 0.5  # share within which an inductance entered from a sheet, which may be that of two phases, is taken to be
 KNEES = (0.003, 0.01, 0.03, 0.1, 0.3)  # of the largest current: where the dead time's voltage bends
 
 
@@ -182,7 +183,7 @@ def flux_from_spinning(
 
 
 def angle_error_from_spinning(
-    omega_el: FloatArray, v_d: FloatArray, i_q: FloatArray, *, flux_linkage: float
+    omega_el: FloatArray, v_d: FloatArray, i_q: FloatArray, *, flux_linkage: float, inductance: float
 ) -> Estimated:
     """Return by how much the angle in use is ahead of the rotor, from back-EMF that shows in d. [rad]
 
@@ -192,6 +193,8 @@ def angle_error_from_spinning(
         Electrical speed [rad/s] and means at each moment, both directions, i_d held at zero.
     flux_linkage : float
         [Wb]
+    inductance : float
+        As entered, roughly. [H]
 
     Raises
     ------
@@ -201,7 +204,8 @@ def angle_error_from_spinning(
     Notes
     -----
     v_d = w psi sin(error) - w L i_q + w² psi delay: the error is odd in speed, a delay of the angle is even, and
-    L i_q is told apart by accelerating. Neither friction nor gravity enters, as they do when a vector is held.
+    L i_q is told apart by accelerating, or, where a load leaves the current no room to change, by what is known of L,
+    within `ROUGHLY` of what was entered. Neither friction nor gravity enters, as they do when a vector is held.
     """
     if len(omega_el) < 8 or np.ptp(np.sign(omega_el)) < 1:
         raise UnusableInput(
@@ -210,11 +214,16 @@ def angle_error_from_spinning(
         )
     a = np.stack([omega_el, omega_el**2, omega_el * i_q, np.ones_like(omega_el)], axis=1)
     scale = np.abs(a).max(0)
-    solution, _, _, _ = np.linalg.lstsq(a / scale, v_d, rcond=None)
-    rest = v_d - (a / scale) @ solution
-    sigma2 = float(rest @ rest) / max(len(v_d) - 4, 1)
-    std = math.sqrt(sigma2 * np.linalg.inv((a / scale).T @ (a / scale))[0, 0]) / scale[0]
-    std *= math.sqrt(max(len(v_d) / INDEPENDENT, 1.0))
+    a = a / scale
+    free, _, _, _ = np.linalg.lstsq(a, v_d, rcond=None)
+    rest = v_d - a @ free
+    sigma2 = float(rest @ rest) / max(len(v_d) - 4, 1) * max(len(v_d) / INDEPENDENT, 1.0)
+    sigma2 = max(sigma2, np.finfo(float).tiny)
+    known, sure = np.zeros(4), np.zeros(4)  # of the coefficients as scaled, and one over their variance
+    known[2], sure[2] = -inductance * scale[2], 1 / (ROUGHLY * inductance * scale[2]) ** 2
+    weight = a.T @ a / sigma2 + np.diag(sure)
+    solution = np.linalg.solve(weight, a.T @ v_d / sigma2 + sure * known)
+    std = math.sqrt(np.linalg.inv(weight)[0, 0]) / scale[0]
     share = float(solution[0] / scale[0]) / flux_linkage
     return Estimated(math.asin(min(1.0, max(-1.0, share))), std / flux_linkage)
 

@@ -155,8 +155,9 @@ def refine_by_spinning(
     means = block_means(record)
     fast = np.abs(means["speed"]) > 0.35 * np.abs(means["speed"]).max()
     error = angle_error_from_spinning(
-        pairs * means["speed"][fast], means["v_d"][fast], means["i_q"][fast], flux_linkage=psi
-    )
+        pairs * means["speed"][fast], means["v_d"][fast], means["i_q"][fast], flux_linkage=psi,
+        inductance=v["motor.inductance"],
+    )  # fmt: skip
     if abs(error.value) > (MOST_REFINEMENT if most is None else most):
         raise NotConfirmed(
             what=f"The back-EMF of the turning rotor says the offset is {math.degrees(error.value):.0f}° off."

@@ -8,10 +8,10 @@ import pytest
 from cadrel.core.axis import understand
 from cadrel.core.response import random_multisine
 from cadrel.core.simulation import SimulatedDrive
-from cadrel.link import LinkedDrive
+from cadrel.link import LinkedDrive, Recording
 from cadrel.procedures import PROCEDURES, Consent, Session, run_commutation
 from cadrel.procedures.errors import AxisStopped, StuckInPass
-from cadrel.procedures.passes import REACH, beside, fastest_pass, one_after_the_other, one_pass, to_and_fro
+from cadrel.procedures.passes import LED, REACH, beside, fastest_pass, one_after_the_other, one_pass, to_and_fro
 from cadrel.procedures.route import load_project_values
 from tests.conftest import values_of
 
@@ -107,3 +107,27 @@ def test_a_loop_too_weak_for_the_friction_is_told_as_that(ready: tuple[Session, 
         to_and_fro(session, "velocity", home, speed=1.0),
     ):
         one_pass(session, ("velocity",), "torque", signal, home=home + 0.5, speed=1.0, repeats=3)
+
+
+def test_friction_that_the_load_run_found_is_given_directly(ready: tuple[Session, SimulatedDrive]) -> None:
+    """A loop too weak by itself carries the axis; the record holds no more than a constant of it."""
+    session, simulated = ready
+    held = simulated.truth.coulomb_motor + simulated.truth.coulomb_load
+    session.write({"velocity.gain": 0.14 * held, "velocity.reset_time": 10.0, "load.inertia": 1e-5})
+    signal = random_multisine(np.arange(3, 40), n_samples=PERIOD, rms=0.02, rng=np.random.default_rng(1))
+    home = float(session.drive.status()["position"])
+    before = session.drive.read()["position.friction_feedforward"]
+
+    def passed() -> Recording:
+        with to_and_fro(session, "velocity", home, speed=6.0):
+            return one_pass(
+                session, ("velocity", "torque_cmd"), "torque", signal, home=home + 0.5, speed=6.0, repeats=3
+            )  # fmt: skip
+
+    session.write({"load.friction": 0.0})
+    with pytest.raises(StuckInPass):
+        passed()
+    session.stand_again()
+    session.write({"load.friction": held})
+    assert np.mean(passed()["torque_cmd"]) > LED * held
+    assert session.drive.read()["position.friction_feedforward"] == before, "taken back, as it was"

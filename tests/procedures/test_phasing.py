@@ -12,7 +12,7 @@ from cadrel.cli.by_hand_evidence import APART, HARMLESS, SLIPS, TRUE_WITHIN, Sli
 from cadrel.cli.phasing_draws import DrawnBench, draw_phasing_bench, with_fault
 from cadrel.cli.phasing_evidence import BEYOND, NAMES, WITHIN, is_right, searches, try_bench
 from cadrel.cli.true_angle import true_error
-from cadrel.cli.unkind_draws import draw_unkind
+from cadrel.cli.unkind_draws import draw_at_ends, draw_unkind
 from cadrel.core.axis import understand
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import FAULTS, RigTruth
@@ -365,6 +365,11 @@ def test_a_thrown_shaft_runs_out_and_only_a_pulled_one_is_called_pulled(make_dri
     thrown, simulated = led(make_drive, rig_of("tile-pusher"), values_of("tile-pusher"), "commutation")
     simulated.running.state.omega1 = simulated.running.state.omega2 = 20.0  # type: ignore[attr-defined]
     assert moved_unpowered(thrown) is None
+    # Thirty times the motor and hardly any friction: it slows down by 4 % while it is listened to first.
+    easy = rig_of("tile-pusher", inertia_load=3e-3, coulomb_motor=1e-3, coulomb_load=8e-3)
+    coasting, simulated = led(make_drive, easy, values_of("tile-pusher"), "commutation")
+    simulated.running.state.omega1 = simulated.running.state.omega2 = 8.0  # type: ignore[attr-defined]
+    assert moved_unpowered(coasting) is None
     hanging = rig_of("tile-pusher", torque_load=1.0)
     pulled, _ = led(make_drive, hanging, values_of("tile-pusher"), "commutation")
     moved = moved_unpowered(pulled)
@@ -380,6 +385,21 @@ def test_a_shaft_that_magnets_draw_into_their_place_is_not_called_pulled(make_dr
     assert moved_unpowered(drawn) is None
     went = abs(drawn.drive.status()["counts"] - before) * drawn.axis.feedback.count_angle
     assert math.radians(3) < went < math.radians(40)
+
+
+@pytest.mark.parametrize(("number", "was_told"), [
+    (0, "as fallen: thirty times the motor, next to no friction, slung on by a tenth of the current"),
+    (3, "an angle to 12° only: a hanging load that leaves the current no room to change"),
+    (11, "that acceleration did not go with current: a load of a fifth of its friction, which may be pushed"),
+])  # fmt: skip
+def test_axes_at_the_ends_are_commutated_for_what_they_are(make_drive: object, number: int, was_told: str) -> None:
+    truth, values = draw_at_ends(np.random.default_rng([31337, number]))
+    session, simulated = led(make_drive, truth, values, "commutation")
+    outcome = run_commutation(session)
+    assert outcome.verdict is not None and outcome.verdict.is_proven, was_told
+    assert abs(true_error(simulated)) < 3.0
+    if number == 11:
+        assert any(run.kind == "push" for run in outcome.runs)
 
 
 def test_a_light_hanging_axis_is_caught_by_a_weaker_vector(make_drive: object) -> None:

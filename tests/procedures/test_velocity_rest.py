@@ -70,22 +70,25 @@ def seen(noise: float, *, hunts: bool = False) -> Seen:
 def looks(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Looked, Bench, list[dict[str, Any]]]]:
     """Look at an axis that hunts above a gain; a proposal has the gain that its noise leaves within the budget."""
 
-    def run(above: float, *, first: float = 1.0, hunts: bool = False) -> tuple[Looked, Bench, list[dict[str, Any]]]:
+    def run(
+        above: float, *, first: float = 1.0, hunts: bool = False, unbearable: float = math.inf
+    ) -> tuple[Looked, Bench, list[dict[str, Any]]]:
         made: list[dict[str, Any]] = []
         shape = noise_behind(1.0, START.with_(velocity_gain=1.0))  # [rad/s] per N·m at gain 1
 
-        def look(
-            session: Bench, before: Gains, given: Seen, asked: Any, *, noise: float, damping: float, known: Any
-        ) -> Looked:
-            gain = min(first, WITHIN * BUDGET * shape / noise)
+        def look(session: Bench, before: Gains, given: Seen, asked: Any, must: Any, *, known: Any) -> Looked:
+            if must.noise > unbearable * shape:
+                raise TuningRefused(asked="this", limit="that")
+            gain = min(first, WITHIN * BUDGET * shape / must.noise, must.most_gain)
             gains = START.with_(velocity_gain=gain)
             hunting = gain > above
             ripple = 3 * BUDGET if hunting else 0.5 * BUDGET
-            made.append({"gain": gain, "damping": damping, "hunts": hunting})
+            made.append({"gain": gain, "damping": must.damping, "hunts": hunting, "most": must.most_gain})
             session.write({"velocity.gain": gain})
             return Looked(
-                gains=gains, limited_by=NOISY if gain < first else "the delay", noise=noise, ripple=ripple, swings=0,
-                hunts=hunting, loud=hunting, owed=FIRMLY * noise_behind(ripple, gains),
+                gains=gains, limited_by=NOISY if gain < first else "the delay", noise=must.noise, ripple=ripple,
+                swings=0, hunts=hunting, loud=hunting, owed=FIRMLY * noise_behind(ripple, gains),
+                most_gain=must.most_gain,
             )  # fmt: skip
 
         monkeypatch.setattr(velocity_rest, "_look", look)
@@ -125,13 +128,14 @@ def test_ripple_of_mere_noise_beyond_what_was_asked_asks_the_next_proposal_for_l
     shape = noise_behind(1.0, START.with_(velocity_gain=1.0))
     made: list[float] = []
 
-    def look(*_: Any, noise: float, **__: Any) -> Looked:
+    def look(*given: Any, **_: Any) -> Looked:
+        noise = given[4].noise
         gains = START.with_(velocity_gain=min(1.0, WITHIN * BUDGET * shape / noise))
         ripple = 1.3 * BUDGET * gains.velocity_gain  # a third more than the noise at rest foretold
         made.append(gains.velocity_gain)
         return Looked(
             gains=gains, limited_by=NOISY, noise=noise, ripple=ripple, swings=0, hunts=False, loud=ripple > BUDGET,
-            owed=1.1 * noise_behind(ripple, gains),
+            owed=1.1 * noise_behind(ripple, gains), most_gain=math.inf,
         )  # fmt: skip
 
     monkeypatch.setattr(velocity_rest, "_look", look)
@@ -156,7 +160,8 @@ def test_what_was_seen_of_one_that_does_not_rest_is_told(seen_so: dict[str, Any]
     ripple = 0.05 * bench.current_continuous
     whole = {"swings": 0, "sways": 0.0} | seen_so
     looked = Looked(
-        gains=START, limited_by="", noise=1.0, ripple=ripple, hunts=True, loud=False, owed=1.0, **whole
+        gains=START, limited_by="", noise=1.0, ripple=ripple, hunts=True, loud=False, owed=1.0, most_gain=math.inf,
+        **whole,
     )  # fmt: skip
     assert says in told(bench, looked)  # type: ignore[arg-type]
 
@@ -166,6 +171,20 @@ def test_one_that_never_rests_is_returned_as_it_is(looks) -> None:
     assert found.hunts and len(made) == MOST_LOOKS
     gains = [look["gain"] for look in made]
     assert gains == sorted(gains, reverse=True) and bench.written["velocity.gain"] == gains[-1]
+
+
+def test_the_second_that_hunts_is_taken_gain_whatever_noise_it_could_bear(looks) -> None:
+    _, _, made = looks(above=0.0)
+    assert [math.isinf(look["most"]) for look in made[:2]] == [True, True]
+    for before, look in zip(made[1:], made[2:], strict=False):
+        assert look["most"] == pytest.approx(before["gain"] / FIRMLY)
+        assert look["gain"] <= look["most"]
+
+
+def test_where_more_is_owed_than_any_loop_bears_less_of_it_is_borne(looks) -> None:
+    found, _, made = looks(above=0.05, first=1.0, unbearable=0.3)
+    assert made[0]["hunts"] and len(made) > 1, "the first hunts, and what it owes is refused"
+    assert found.gains.velocity_gain < made[0]["gain"]
 
 
 def test_a_first_proposal_that_cannot_be_made_is_refused(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -84,6 +84,18 @@ def test_an_angle_that_is_ahead_shows_in_v_d_whatever_the_load(error: float) -> 
     assert found.value == pytest.approx(error, abs=math.radians(0.3))
 
 
+def test_where_a_load_leaves_the_current_no_room_the_inductance_entered_tells_the_angle() -> None:
+    rng = np.random.default_rng(5)
+    speed = np.concatenate([rng.uniform(100, 170, 30), -rng.uniform(100, 170, 30)])
+    i_q = np.where(speed > 0, 2.85, 2.03) + rng.normal(0, 0.03, 60)  # gravity: all but one value each way
+    v_d = speed * 0.0816 * math.sin(0.05) - speed * 1.8e-3 * i_q + rng.normal(0, 0.15, 60)
+    found = angle_error_from_spinning(speed, v_d, i_q, flux_linkage=0.0816, inductance=1.3 * 1.8e-3)
+    assert abs(found.value - 0.05) < 2 * found.std
+    assert math.degrees(found.std) < 3.0
+    blind = angle_error_from_spinning(speed, v_d, i_q, flux_linkage=0.0816, inductance=1.0)  # no help to speak of
+    assert math.degrees(blind.std) > 6.0
+
+
 def test_friction_cancels_between_the_two_directions() -> None:
     pairs, offset, lag = 4, 1.1, math.radians(6)
     vector = np.linspace(0, 2 * math.pi, 12)
@@ -162,6 +174,21 @@ def test_load_is_found_from_position_and_torque() -> None:
     assert found.inertia.value == pytest.approx(j, rel=0.01)
     assert found.coulomb.value == pytest.approx(tc, rel=0.05)
     assert found.constant.value == pytest.approx(tg, abs=0.002)
+
+
+def test_friction_that_changes_along_a_short_way_is_not_taken_for_inertia() -> None:
+    j, tc, t = 3.7e-5, 0.06, 250e-6
+    up = 0.5 - 0.5 * np.cos(np.linspace(0, math.pi, 400))
+    lobe = np.concatenate([up, np.ones(200), up[::-1], np.zeros(60)])
+    speed = np.concatenate([s * a * lobe for a in (40, 18) for s in (1, -1, -1, 1)])
+    position = np.cumsum(speed) * t
+    uneven = 1 + 0.15 * np.sin(3 * position + 1.0)  # three times a turn; the way is one turn and a bit
+    torque = j * np.gradient(speed, t) + tc * uneven * np.sign(speed) + RNG.normal(0, 2e-3, len(speed))
+    found = fit_load(position, torque, speed, period=t, slow=4.0)
+    assert found.inertia.value == pytest.approx(j, rel=0.01)
+    assert found.coulomb.value == pytest.approx(tc, rel=0.03)
+    even = fit_load(position, torque - tc * (uneven - 1) * np.sign(speed), speed, period=t, slow=4.0)
+    assert even.residual < 1.2 * found.residual, "nothing of it is left"
 
 
 def test_a_load_that_swings_on_its_shaft_is_weighed_right() -> None:

@@ -78,9 +78,12 @@ class NotConfirmed(ProcedureError):
 class NotReproducible(ProcedureError):
     """Consecutive results differ."""
 
-    happened = "Consecutive runs gave an inertia of {first:.3g} and {second:.3g} kg·cm²."
+    happened = "Runs gave an inertia of {first:.3g} kg·cm² together, and {second:.3g} by one of them."
     means = "No value was taken."
-    remedy = f"Look for a loose coupling or changing friction; raise {field_of('procedure.travel')}."
+    remedy = (
+        "Look for a loose coupling or changing friction. Of an inertia that takes little torque beside that, runs tell "
+        f"more the faster they are: raise {field_of('procedure.velocity')} and {field_of('procedure.travel')}."
+    )
 
 
 class TooFewSpeeds(ProcedureError):

@@ -1,7 +1,8 @@
 """Flux linkage, inertia and friction from runs back and forth within the travel."""
 
 import math
-from contextlib import nullcontext, suppress
+from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import replace
 
 import numpy as np
@@ -9,7 +10,7 @@ import numpy as np
 from cadrel.core.axis import careful_velocity
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import LoadEstimate, TotalLoad, fit_load, flux_from_spinning
-from cadrel.core.identification.estimated import Estimated
+from cadrel.core.identification.estimated import Estimated, weighted_mean
 from cadrel.core.verdict import Criterion, at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
@@ -19,7 +20,7 @@ from cadrel.procedures.session import FloatArray, Session
 from cadrel.procedures.strokes import SOFT, SOFTER, Lead, back_and_forth, block_means
 
 AGREE = 0.03  # two consecutive inertias that agree this well are not looked at again
-ROUGHLY = 0.08  # and so well the last two must, what they differ by being their doubt
+DOUBTFUL = 0.08  # standard deviation over inertia, with what all runs scatter by: beyond, none is told
 MOST_RUNS = 5
 MOST_LEFT = 25.0  # [%] rms of the residual torque, of the peak torque of acceleration
 # Shares of the top speed, of one run and of the next: what the model leaves out differs between them, and shows.
@@ -29,6 +30,7 @@ SLOW, SLOWEST = 0.3, 4.0  # of the top speed; [rad/s]: below, friction still fal
 # What strokes are led by where an axis hardly makes them: shares of the torque that its inertia takes - it may be
 # entered too large - and of the rated torque, for friction that nobody has measured yet.
 LEADS = (Lead(0.6), Lead(1.0, 0.08), Lead(1.0, 0.16), Lead(1.0, 0.24))
+FURTHER = 1.25  # times the friction that strokes were led by and hardly made
 SURELY = 2.0  # standard deviations below the friction found, by which strokes are led then: too much runs away
 MADE = 0.5  # of the way that strokes were meant to go, below which they tell little of the load
 CROSSOVER_HZ = 15.0  # of the careful velocity loop between runs
@@ -45,10 +47,10 @@ def run_load(session: Session) -> Outcome:
     Raises
     ------
     NotReproducible
-        Of five runs the last two did not agree even roughly.
+        Five runs scatter by so much that their mean is not known even roughly.
     """
     session.refresh()
-    previous: LoadEstimate | None = None
+    runs: list[LoadEstimate] = []
     fluxes: list[Estimated] = []
     lead: Lead | None = None
     for k in range(MOST_RUNS):
@@ -63,15 +65,20 @@ def run_load(session: Session) -> Outcome:
                 **careful_velocity(inertia, session.axis.motor.inertia, CROSSOVER_HZ),
             }
         )
-        if previous is not None:
-            apart = abs(load.inertia.value / previous.inertia.value - 1)
-            if apart < AGREE or (k == MOST_RUNS - 1 and apart < ROUGHLY):
-                return _outcome(session, record, _together(flux, fluxes[-1]), load, previous)
-            if k == MOST_RUNS - 1:
-                raise NotReproducible(first=1e4 * previous.inertia.value, second=1e4 * load.inertia.value)
-        previous = load
+        runs.append(load)
         fluxes.append(flux)
-    raise AssertionError("unreachable")
+        if k == 0:
+            continue
+        apart = abs(load.inertia.value / runs[-2].inertia.value - 1)
+        if apart < AGREE:
+            both = _together(load.inertia, runs[-2].inertia)
+            return _outcome(session, record, _together(*fluxes[-2:]), runs[-2:], both)
+    # None agreed with the one before: all of them weighed together, and what they scatter by is their doubt.
+    inertia = weighted_mean([run.inertia for run in runs])
+    if inertia.std > DOUBTFUL * inertia.value:
+        worst = max(runs, key=lambda run: abs(run.inertia.value - inertia.value))
+        raise NotReproducible(first=1e4 * inertia.value, second=1e4 * worst.inertia.value)
+    return _outcome(session, record, _together(*fluxes[-2:]), runs, inertia)
 
 
 def _moved_enough(
@@ -84,20 +91,37 @@ def _moved_enough(
     """
     # Friction that changes along the travel weighs less the harder the axis is accelerated.
     softest = SOFTER if k < len(STROKES) else SOFT
-    while True:
+    for harder in range(len(LEADS) + 1):
         record, wave = back_and_forth(session, CHANNELS, shares=STROKES[k % len(STROKES)], softest=softest, lead=lead)
         meant = float(np.ptp(np.cumsum(wave))) * session.rates.velocity
-        last = lead == LEADS[-1] or (lead is not None and lead.found is not None)
-        if last or float(np.ptp(record["position"])) > MADE * meant:
-            with nullcontext() if last else suppress(UnusableInput):
+        known = lead is not None and lead.found is not None
+        following = _harder(lead, harder)
+        if known or following is None or float(np.ptp(record["position"])) > MADE * meant:
+            try:
                 flux = _flux(session, record)
                 kt = 1.5 * session.values["motor.pole_pairs"] * flux.value
                 load = _weighed(record, kt, wave, max(SLOW * float(np.abs(wave).max()), SLOWEST))
+            except UnusableInput:
+                if following is None:
+                    raise
+            else:
                 if lead is not None:
                     sure = load.coulomb.value - SURELY * load.coulomb.std
                     lead = Lead(1.0, found=max(sure, lead.found or 0.0))
                 return record, flux, load, lead
-        lead = LEADS[0] if lead is None else LEADS[LEADS.index(lead) + 1]
+        lead = following
+    raise AssertionError("unreachable")
+
+
+def _harder(lead: Lead | None, tried: int) -> Lead | None:
+    """Return what leads strokes that were hardly made, after so many tries; None where nothing more is tried."""
+    if tried == len(LEADS):
+        return None
+    if lead is None:
+        return LEADS[0]
+    if lead.found is not None:
+        return replace(lead, found=FURTHER * lead.found)
+    return None if lead == LEADS[-1] else LEADS[LEADS.index(lead) + 1]
 
 
 def _weighed(record: Recording, kt: float, wave: FloatArray, slow: float) -> LoadEstimate:
@@ -136,11 +160,17 @@ def _flux(session: Session, record: Recording) -> Estimated:
 
 
 def _outcome(
-    session: Session, record: Recording, flux: Estimated, load: LoadEstimate, previous: LoadEstimate
+    session: Session, record: Recording, flux: Estimated, runs: Sequence[LoadEstimate], inertia: Estimated
 ) -> Outcome:
-    inertia, coulomb, viscous, constant = (
-        _together(getattr(load, k), getattr(previous, k)) for k in ("inertia", "coulomb", "viscous", "constant")
-    )
+    load, previous = runs[-1], runs[-2]
+    if len(runs) > 2:
+        coulomb, viscous, constant = (
+            weighted_mean([getattr(run, k) for run in runs]) for k in ("coulomb", "viscous", "constant")
+        )
+    else:
+        coulomb, viscous, constant = (
+            _together(getattr(load, k), getattr(previous, k)) for k in ("coulomb", "viscous", "constant")
+        )
     # Torque is current times the flux found: its doubt is the load's too.
     by_flux = flux.std / abs(flux.value)
     inertia = Estimated(inertia.value, math.hypot(inertia.std, by_flux * inertia.value))
@@ -179,7 +209,7 @@ def _outcome(
         changes={k: session.values[k] for k in WRITTEN},
         runs=[run],
         summary=_summary(session.axis.motor.metres_per_rad, inertia.value, load.coulomb.value),
-        verdict=decide("load", _criteria(session, record, load, previous), run=0),
+        verdict=decide("load", _criteria(session, record, load, inertia), run=0),
         plant=TotalLoad(
             inertia=inertia.value,
             inertia_std=inertia.std,
@@ -190,14 +220,14 @@ def _outcome(
     )
 
 
-def _criteria(session: Session, record: Recording, load: LoadEstimate, previous: LoadEstimate) -> list[Criterion]:
-    """Two runs that agree, a model that leaves little, within the travel agreed to."""
-    apart = 100 * abs(load.inertia.value / previous.inertia.value - 1)
+def _criteria(session: Session, record: Recording, load: LoadEstimate, inertia: Estimated) -> list[Criterion]:
+    """Runs that agree, a model that leaves little, within the travel agreed to."""
+    doubt = 100 * inertia.std / inertia.value
     torque = load.inertia.value * float(np.abs(np.gradient(record["velocity"], record.period)).max())
     left = 100 * load.residual / max(torque, 1e-12)
     moved = float(np.ptp(record["position"]))
     return [
-        at_most("difference of two runs", 100 * ROUGHLY, apart, unit="%", tolerance=0.0),
+        at_most("uncertainty of the inertia", 100 * DOUBTFUL, doubt, unit="%", tolerance=0.0),
         at_most("torque the model leaves, of the most it explains", MOST_LEFT, left, unit="%"),
         at_most("travel", 2 * session.consent.travel, moved, unit="rad", tolerance=0.0),
     ]

@@ -16,6 +16,7 @@ RAMPED = 0.6  # of a stroke's way at most; the rest is run at speed
 # [s] of a change of speed, over several periods of a springy shaft: a jump would make it swing. For the first of them
 # speed is given up where the travel is short, for the second it is not.
 SOFT, SOFTER = 0.12, 0.25
+BRIEFEST = 0.06  # [s] however light the axis: several of the spans that its speed is read over
 # Of continuous torque, and of the friction known: what a gentle ramp must still ask for, or friction hides the inertia.
 FAINT, BESIDE_FRICTION = 0.07, 0.6
 BLOCK = 40  # [samples] a mean covers: 10 ms
@@ -40,11 +41,11 @@ class _Ramps:
     softest: float  # [s]
 
     def _at_least(self, speed: float) -> float:
-        return max(0.5 * math.pi * speed / self.hardest, min(SOFT, speed / self.gentlest))
+        return max(0.5 * math.pi * speed / self.hardest, min(SOFT, max(speed / self.gentlest, BRIEFEST)))
 
     def rise(self, speed: float) -> float:
         """Time from rest to a speed. [s]"""
-        return max(self._at_least(speed), min(self.softest, speed / self.gentlest, self.reach / speed))
+        return max(self._at_least(speed), min(self.softest, max(speed / self.gentlest, BRIEFEST), self.reach / speed))
 
     def fastest(self, speed: float) -> float:
         """Speed, up to the one given, whose ramps fit. [rad/s]"""

@@ -1,12 +1,15 @@
 """Inertia, friction and gravity from back-and-forth runs."""
 
 import math
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from cadrel.core.errors import UnusableInput
+from cadrel.core.identification.along import MOST_ORDERS, Along
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.parameters import field_of
 
@@ -14,9 +17,7 @@ FloatArray = NDArray[np.float64]
 SURE = 3.0  # deviations by which the bend of the acceleration must take part, as a spring makes it
 CORNER = 0.3  # of its own size: how far the commanded acceleration may bend over a span; at a corner it is all of it
 LEFT = 1.5  # of what that changes in the inertia is doubt: the series goes on, in terms as large on soft springs
-# Waves of the friction over the way run, and over how much more than that way they repeat: a whole turn or so has few
-# of what repeats with it, and over many they level out. They earn their place by what each must lower the misfit by.
-WAVES, BEYOND, EARNS = 6, 1.25, 2.0
+EARNS = 2.0  # times the logarithm of the equations, by which each further unknown must lower that of the misfit
 SPAN = 40  # [samples] an equation covers: long against the noise, short against a ramp
 
 
@@ -70,7 +71,8 @@ def fit_load(
     as less inertia. The same terms made of the command, which does not swing, are orthogonal to it: with instruments Z,
     Z' A x = Z' y [1]_.
 
-    Friction changes along the way, by a tenth or more. Where that shows, it is fitted by waves over the way.
+    Friction changes along the way, by a tenth or more, and magnets and slots push and pull as many times a turn; ramps
+    that always lie at the same places read that as inertia. Where they show, they are fitted too (`along.py`).
 
     A load on a soft spring follows the motor's acceleration late and further: torque = J a - (J2²/k) a'' + ..., to the
     first order in what the spring does. Without the second term that would be read as more inertia. It is fitted too,
@@ -91,27 +93,24 @@ def fit_load(
             what="The axis moved too little, or one way only.",
             remedy=f"Raise {field_of('procedure.travel')} or {field_of('procedure.velocity')}.",
         )
-    found, sigma2 = _solved(
-        _equations(change, speed, pick), _equations(change_meant, speed_meant, pick), mean_torque[pick]
-    )
-    uneven = _friction_along(position[span : span + len(change)], speed, pick)
-    others, less = _solved(
-        np.hstack([_equations(change, speed, pick), uneven]),
-        np.hstack([_equations(change_meant, speed_meant, pick), uneven]),
-        mean_torque[pick],
-    )
-    wavy = len(pick) * math.log(sigma2 / less) > EARNS * uneven.shape[1] * math.log(len(pick))
-    if wavy:
-        found, sigma2 = others[:4], less
+    equations, meant_equations = _equations(change, speed, pick), _equations(change_meant, speed_meant, pick)
+
+    def solved(along: Along) -> _Solved:
+        more = along.columns(pick, np.sign(speed[pick]))
+        return _solved(np.hstack([equations, more]), np.hstack([meant_equations, more]), mean_torque[pick])
+
+    along, best = _along(Along(position, span), solved, pick)
+    found, sigma2 = best.values[:4], best.sigma2
     inner = pick[(pick >= span) & (pick < len(change) - span)]
     bend, meant_bend = (_bend(c, inner, span, period)[:, None] for c in (change, change_meant))
     if np.abs(meant_bend).max() * (span * period) ** 2 < CORNER * np.abs(change_meant[inner]).max():
-        more = _friction_along(position[span : span + len(change)], speed, inner)[:, : None if wavy else 0]
-        springy, less = _solved(
+        more = along.columns(inner, np.sign(speed[inner]))
+        bent = _solved(
             np.hstack([_equations(change, speed, inner), bend, more]),
             np.hstack([_equations(change_meant, speed_meant, inner), meant_bend, more]),
             mean_torque[inner],
         )
+        springy, less = bent.values, bent.sigma2
         if springy[4].value < -SURE * springy[4].std:
             apart = abs(springy[0].value - found[0].value)
             springy[0] = Estimated(springy[0].value, math.hypot(springy[0].std, LEFT * apart))
@@ -121,31 +120,51 @@ def fit_load(
     )
 
 
-def _solved(a: FloatArray, z: FloatArray, y: FloatArray) -> tuple[list[Estimated], float]:
-    """Solve Z' A x = Z' y; return the values with their deviations, and the variance of what is left."""
+class _Solved(NamedTuple):
+    values: list[Estimated]
+    sigma2: float  # of what is left
+    rest: FloatArray
+
+
+def _along(
+    along: Along, solved: Callable[[Along], _Solved], pick: NDArray[np.int64]
+) -> tuple[Along, _Solved]:  # fmt: skip
+    """Return what changes along the way as far as it shows: harmonics of the turn one by one, then friction."""
+    best = solved(along)
+
+    def earns(other: _Solved) -> bool:
+        unknowns = len(other.values) - len(best.values)
+        return len(pick) * math.log(best.sigma2 / other.sigma2) > EARNS * unknowns * math.log(len(pick))
+
+    for _ in range(MOST_ORDERS):
+        order = along.strongest(best.rest, pick)
+        if order is None:
+            break
+        tried = replace(along, orders=(*along.orders, order))
+        other = solved(tried)
+        if not earns(other):
+            break
+        along, best = tried, other
+    tried = replace(along, wavy=True)
+    other = solved(tried)
+    return (tried, other) if earns(other) else (along, best)
+
+
+def _solved(a: FloatArray, z: FloatArray, y: FloatArray) -> _Solved:
+    """Solve Z' A x = Z' y; return the values with their deviations, and what is left."""
     scale = np.abs(a).max(0)
     gain = np.linalg.inv(z.T @ (a / scale)) @ z.T
     solution = gain @ y
     rest = y - (a / scale) @ solution
     sigma2 = float(rest @ rest) / max(len(y) - a.shape[1], 1)
     std = np.sqrt(np.diag(gain @ gain.T) * sigma2) / scale
-    return [Estimated(float(v), float(s)) for v, s in zip(solution / scale, std, strict=True)], sigma2
+    values = [Estimated(float(v), float(s)) for v, s in zip(solution / scale, std, strict=True)]
+    return _Solved(values, sigma2, rest)
 
 
 def _bend(change: FloatArray, pick: NDArray[np.int64], span: int, period: float) -> FloatArray:
     """Second derivative of the acceleration over three spans. [rad/s⁴]"""
     return (change[pick + span] - 2 * change[pick] + change[pick - span]) / (span * period) ** 2
-
-
-def _friction_along(position: FloatArray, speed: FloatArray, pick: NDArray[np.int64]) -> FloatArray:
-    """Friction that changes along the way: waves over it against the motion, level on average. Shape (picked, 2 WAVES).
-
-    Going and coming by the same place with the same push tell friction and inertia apart, whatever rubs there.
-    """
-    x = position[pick]
-    phase = 2 * math.pi / (BEYOND * float(np.ptp(x))) * np.outer(x - x.min(), np.arange(1, WAVES + 1))
-    waves = np.hstack([np.cos(phase), np.sin(phase)])
-    return np.asarray((waves - waves.mean(0)) * np.sign(speed[pick])[:, None])
 
 
 def _terms(

@@ -20,12 +20,13 @@ from cadrel.procedures.session import FloatArray, Session
 from cadrel.procedures.strokes import SOFT, SOFTER, Lead, back_and_forth, block_means
 
 AGREE = 0.03  # two consecutive inertias that agree this well are not looked at again
-DOUBTFUL = 0.08  # standard deviation over inertia, with what all runs scatter by: beyond, none is told
+DOUBTFUL = 0.15  # standard deviation over inertia, with what runs scatter by: beyond, none is told
 MOST_RUNS = 5
 MOST_LEFT = 25.0  # [%] rms of the residual torque, of the peak torque of acceleration
 # Shares of the top speed, of one run and of the next: what the model leaves out differs between them, and shows.
 STROKES = ((1.0, 0.45), (0.85, 0.55))
 FASTER = 1.6  # times the slow limit: the part of a run at more than half of its speed
+ENOUGH = 0.3  # of the spans, that the faster part must have to tell anything
 SLOW, SLOWEST = 0.3, 4.0  # of the top speed; [rad/s]: below, friction still falls with speed
 # What strokes are led by where an axis hardly makes them: shares of the torque that its inertia takes - it may be
 # entered too large - and of the rated torque, for friction that nobody has measured yet.
@@ -133,6 +134,8 @@ def _weighed(record: Recording, kt: float, wave: FloatArray, slow: float) -> Loa
     load = fit_load(record["position"], torque, wave, period=record.period, slow=slow)
     with suppress(UnusableInput):  # short strokes have no faster part to speak of
         other = fit_load(record["position"], torque, wave, period=record.period, slow=FASTER * slow)
+        if other.spans < ENOUGH * load.spans:
+            return load
         load = replace(
             load,
             inertia=load.inertia.doubted_by(other.inertia),

@@ -30,6 +30,7 @@ class LoadEstimate:
     viscous: Estimated  # [N·m·s/rad]
     constant: Estimated  # [N·m] gravity; positive holds back forward motion
     residual: float  # [N·m] rms of what the model leaves
+    spans: int = 0  # that it rests on
 
     def as_dict(self) -> dict[str, object]:
         """Return plain values."""
@@ -116,8 +117,9 @@ def fit_load(
             springy[0] = Estimated(springy[0].value, math.hypot(springy[0].std, LEFT * apart))
             found, sigma2 = springy[:4], less
     return LoadEstimate(
-        inertia=found[0], coulomb=found[1], viscous=found[2], constant=found[3], residual=math.sqrt(sigma2)
-    )
+        inertia=found[0], coulomb=found[1], viscous=found[2], constant=found[3], residual=math.sqrt(sigma2),
+        spans=len(pick),
+    )  # fmt: skip
 
 
 class _Solved(NamedTuple):

@@ -14,7 +14,7 @@ STEP = 0.04  # of a resonance, between two loads that are looked at
 LEAST_DAMPING = 0.7  # of what was measured
 # Damping of the anti-resonance by what rubs on the load, from which on margins are held without it as well: the dry
 # friction of a load that turns back in a small swing is read as viscous, and a larger swing hardly meets it. [1]
-RUBS = 0.01
+RUBS = 0.001
 # Viscous friction that dry friction is looked at as, over what the motor's inertia opposes to a swing on the spring:
 # from hardly felt to held fast.
 GRIPS = (0.25, 1.0, 4.0, 16.0)

@@ -15,6 +15,7 @@ from cadrel.procedures.strokes import SOFT, back_and_forth, block_means
 TRIES = 8
 SHARE, SHARE_MOST = 0.35, 0.95  # of continuous current
 FASTEST = 0.3  # of the consented speed, expected of the first push
+SHORTEST = 40  # [samples] of a push
 ROOM = 0.55  # of the consented speed, to which the next push may go
 LEAST_LONGER, MOST_LONGER = 1.4, 3.0  # factors of a push's length from try to try
 LEAST_SHARPER, MOST_SHARPER = 0.8, 1.6  # factors of its current
@@ -52,15 +53,23 @@ class Confirmation:
 
 
 def may_push(session: Session, turning: Turning) -> bool:
-    """Whether the axis stays put without current: no brake that would open, no load that pulls more than rubs."""
+    """Whether the axis stays put without current: no brake that would open, no load that pulls."""
+    return not session.axis.has_brake and abs(math.sin(turning.bias)) < FREE_OF_LOAD
+
+
+def may_be_pushed(session: Session, turning: Turning) -> bool:
+    """Whether a load that pulls stays put all the same, held by much more friction."""
     pulls, rubs = abs(math.sin(turning.bias)), math.sin(min(turning.lag, math.pi / 2))
-    return not session.axis.has_brake and (pulls < FREE_OF_LOAD or pulls < STAYS * rubs)
+    return not session.axis.has_brake and pulls < STAYS * rubs
 
 
 def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, Recording]:
     """Push with torque current both ways, and with field current, which must not push. Raises `NotConfirmed`."""
     session.enter("confirming by torque per amp", 0.8)
     share, longer, limit = SHARE, 1.0, session.consent.speed
+    # The shortest push there is must not carry a light axis beyond what was agreed to.
+    gentle = FASTEST * limit / (SHORTEST * session.rates.velocity) * 0.6 * session.axis.inertia
+    share = min(share, gentle / (session.axis.motor.torque_constant * session.current_continuous))
     for _ in range(TRIES):
         current = share * session.current_continuous
         forward, backward, record = _push(session, "current_q", current, longer, centre)
@@ -92,7 +101,7 @@ def _push(session: Session, point: str, current: float, longer: float, centre: f
     # Long against the period of a resonance, or its swing would be read as acceleration; the guard on speed holds
     # should the load be much lighter than entered.
     expected = current * axis.motor.torque_constant / (0.6 * axis.inertia)
-    length = int(longer * np.clip(round(FASTEST * session.consent.speed / expected / session.rates.velocity), 40, 320))
+    length = int(longer * np.clip(round(FASTEST * session.consent.speed / expected / session.rates.velocity), SHORTEST, 320))
     pulse = np.concatenate([np.full(length, current), np.full(2 * length, -current), np.full(length, current)])
     with session.enabled_around("current", centre):
         record = session.excite_and_record(

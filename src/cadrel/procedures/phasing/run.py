@@ -10,6 +10,7 @@ from cadrel.core.identification import Estimated, HallMap, OffsetResult
 from cadrel.core.verdict import Criterion, at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, declare
+from cadrel.procedures.errors import NotConfirmed
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.beforehand import look_beforehand
@@ -18,6 +19,7 @@ from cadrel.procedures.phasing.confirming import (
     confirm_by_pushing,
     confirmation_from_spin,
     held_load,
+    may_be_pushed,
     may_push,
     refine_by_spinning,
     torque_against,
@@ -229,7 +231,13 @@ def _confirm(session: Session, found: _Found, centre: float) -> None:
             briefly=_taken(session, found) > LONG_BY_THEN,
         )  # fmt: skip
     if found.confirmed is None:
-        found.confirmed = confirmation_from_spin(found.spin, session)
+        try:
+            found.confirmed = confirmation_from_spin(found.spin, session)
+        except NotConfirmed:
+            if not may_be_pushed(session, found.turning):
+                raise
+            with session.unconfirmed():
+                found.confirmed, found.push = confirm_by_pushing(session, centre)
     by = found.refined.value
     for key in ("commutation.offset", "commutation.hall_offset"):
         if key in found.changes:

@@ -7,6 +7,7 @@ the whole run.
 import math
 from collections.abc import Callable
 from dataclasses import replace
+from itertools import pairwise
 from types import SimpleNamespace
 from typing import Any
 
@@ -176,7 +177,7 @@ def test_one_that_never_rests_is_returned_as_it_is(looks) -> None:
 def test_the_second_that_hunts_is_taken_gain_whatever_noise_it_could_bear(looks) -> None:
     _, _, made = looks(above=0.0)
     assert [math.isinf(look["most"]) for look in made[:2]] == [True, True]
-    for before, look in zip(made[1:], made[2:], strict=False):
+    for before, look in pairwise(made[1:]):
         assert look["most"] == pytest.approx(before["gain"] / FIRMLY)
         assert look["gain"] <= look["most"]
 

@@ -513,9 +513,13 @@ class Session:
 
     @property
     def loop_lag(self) -> float:
-        """How long the axis runs behind its command: inertia over gain of the velocity loop in force. [s]"""
-        gain = self.values.get("velocity.gain", 0.0)
-        return self.values.get("load.inertia", 0.0) / gain if gain > 0.0 else 0.0
+        """How long the axis runs behind its command: inertia over gain of the velocity loop in force. [s]
+
+        Longer where its integral is quicker than that, and makes it overshoot.
+        """
+        gain, reset = self.values.get("velocity.gain", 0.0), self.values.get("velocity.reset_time", math.inf)
+        lag = self.values.get("load.inertia", 0.0) / gain if gain > 0.0 else 0.0
+        return lag * (1.0 + lag / reset)
 
     def _breaking_away(self, speed: float) -> float:
         """How long the integral of the velocity loop takes to overcome friction, an axis standing. [rad/s] -> [s]"""

@@ -240,12 +240,15 @@ def _look(
         "least_damping": must.damping,
     }  # fmt: skip
     sections = 0 if seen.plain else MOST_SECTIONS
-    tuning = session.computed(
-        lambda: tune_velocity(
-            fit.load, fit.winding, before, asked, known=None if seen.plain else known, most_sections=sections,
-            most_gain=must.most_gain, **bearing,
+    begun = None if seen.plain else known
+
+    def proposed() -> VelocityTuning:
+        return tune_velocity(
+            fit.load, fit.winding, before, asked, known=begun, most_sections=sections, most_gain=must.most_gain,
+            **bearing,
         )  # fmt: skip
-    )
+
+    tuning = session.computed(proposed)
     if asked.matters != "disturbance" and settling:
         tuning = _soft_enough(session, seen, asked, tuning, bearing, settling=settling)
     session.write(velocity_values(tuning.gains))

@@ -25,6 +25,9 @@ LOWEST = 0.2  # times the lowest line
 SHARES = (-2.0, -1.0, 0.0, 1.0, 2.0, 3.0)  # logits of the load's share of the inertia, 0.12 to 0.95: a grid
 ANTIRESONANCES = 20  # of that grid, from there to the last line
 STARTS = 6  # of the grid's points, those that fit best: the misfit has valleys beside the right one
+# Damping of shafts and couplings, and how many times e it may be off by: as good as one line of the measurement, for
+# where lines lie too far apart, or know too little, to tell how sharp a resonance is (common practice: 0.5 to 5 %).
+USUAL = (0.015, 1.0)
 WORTHWHILE = 0.5  # a second mass must lower the misfit to this share, or one mass is kept
 
 
@@ -76,7 +79,8 @@ def fit_two_mass(
     Notes
     -----
     Least squares on the complex logarithm, weighted with the standard deviation (floor 2 %), the total inertia within
-    what the load run surely knows of it, from those points of a coarse grid of ratios and anti-resonances that fit
+    what the load run surely knows of it and the damping one that shafts have unless the lines say otherwise, from those
+    points of a coarse grid of ratios and anti-resonances that fit
     best; the best end is kept, and a single mass if the second does not earn its place.
     """
     use = response.precise(ROUGH)
@@ -94,6 +98,9 @@ def fit_two_mass(
     def misfit(model: TwoMass, seen: Winding) -> FloatArray:
         error = weight * np.log(velocity_plant(model, seen, gains, use.frequency, edge_age=edge_age) / use.value)
         return np.concatenate([error.real, error.imag])
+
+    def sprung(p: FloatArray) -> FloatArray:
+        return np.append(misfit(flexible(p), winding_of(p)), (p[3] - math.log(USUAL[0])) / USUAL[1])
 
     def rigid(p: FloatArray) -> TwoMass:
         return TwoMass(inertia_motor=float(np.exp(p[0])), viscous=viscous)
@@ -134,9 +141,7 @@ def fit_two_mass(
     for start in starts:
         # What was found before may lie outside of what these lines can show: it begins at their edge then.
         inside = np.clip(start, low + EDGE * (high - low), high - EDGE * (high - low))
-        fit = least_squares(
-            lambda p: misfit(flexible(p), winding_of(p)), inside, bounds=(low, high), loss="soft_l1", max_nfev=80
-        )
+        fit = least_squares(sprung, inside, bounds=(low, high), loss="soft_l1", max_nfev=80)
         # The spring earns its place by a clearly better fit. Its resonances may lie a little above the measurement,
         # where their flank is seen; what is reported of them is for the caller to judge.
         if fit.cost < (WORTHWHILE if best.load.stiffness is None else 1.0) * best_cost:

@@ -70,6 +70,8 @@ def moved_unpowered(session: Session) -> float | None:
         if far and STEADY * last > first:
             return angle
         last = listen()
-        if last <= still or (far and last < STEADY * first):  # what is heavy and hardly rubs slows down little by little
+        if last <= still or (
+            far and last < STEADY * first
+        ):  # what is heavy and hardly rubs slows down little by little
             return None
     return angle

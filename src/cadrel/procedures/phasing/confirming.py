@@ -70,6 +70,7 @@ def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, R
     # The shortest push there is must not carry a light axis beyond what was agreed to.
     gentle = FASTEST * limit / (SHORTEST * session.rates.velocity) * 0.6 * session.axis.inertia
     share = min(share, gentle / (session.axis.motor.torque_constant * session.current_continuous))
+    least = 0.0
     for _ in range(TRIES):
         current = share * session.current_continuous
         forward, backward, record = _push(session, "current_q", current, longer, centre)
@@ -80,8 +81,10 @@ def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, R
         # A heavy load behind a springy shaft: long pushes show it, more current only makes the spring swing more. One
         # that sticks needs more current. As much of both as the speed seen so far allows.
         room = ROOM * limit / max(float(np.abs(record["velocity"]).max()), 1e-9)
+        if share < SHARE and min(forward, -backward) < LEAST_ANSWER:  # with less than before it sticks
+            least, longer = MOST_SHARPER * share, 0.5 * longer
         longer = min(longer * min(max(room, LEAST_LONGER), MOST_LONGER), LONGEST)
-        share = min(share * min(max(room / MOST_LONGER, LEAST_SHARPER), MOST_SHARPER), SHARE_MOST)
+        share = min(max(share * min(max(room / MOST_LONGER, LEAST_SHARPER), MOST_SHARPER), least), SHARE_MOST)
         session.note(f"{100 * current / session.current_continuous:.0f} % current gave no clear answer; pushed on.")
     if forward <= 0 or backward >= 0:
         raise NotConfirmed(
@@ -101,7 +104,9 @@ def _push(session: Session, point: str, current: float, longer: float, centre: f
     # Long against the period of a resonance, or its swing would be read as acceleration; the guard on speed holds
     # should the load be much lighter than entered.
     expected = current * axis.motor.torque_constant / (0.6 * axis.inertia)
-    length = int(longer * np.clip(round(FASTEST * session.consent.speed / expected / session.rates.velocity), SHORTEST, 320))
+    length = int(
+        longer * np.clip(round(FASTEST * session.consent.speed / expected / session.rates.velocity), SHORTEST, 320)
+    )
     pulse = np.concatenate([np.full(length, current), np.full(2 * length, -current), np.full(length, current)])
     with session.enabled_around("current", centre):
         record = session.excite_and_record(

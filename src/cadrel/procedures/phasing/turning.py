@@ -25,6 +25,7 @@ from cadrel.procedures.phasing.vector import (
     begin_at,
     resting_place,
     settle_on,
+    strayed,
     sweep,
     swings_too_fast,
     unhurried,
@@ -153,8 +154,9 @@ def turn_vector(session: Session, centre: float, *, plan: TurningPlan | None = N
         try:
             with session.enabled_around("vector", centre):
                 found = _try_turning(
-                    session, plan or turning_plan(session.axis), current, start, swing, last=share >= 1.0, slung=slung
-                )
+                    session, plan or turning_plan(session.axis), current, start, swing, centre=centre,
+                    last=share >= 1.0, slung=slung,
+                )  # fmt: skip
         except AxisStopped as stopped:
             # Stiction alone may have held the load until it was stirred: then it falls on with the power off.
             fallen = moved_unpowered(session)
@@ -194,6 +196,7 @@ def _try_turning(
     start: float | None,
     swing: float,
     *,
+    centre: float,
     last: bool,
     slung: bool,
 ) -> "Turning | _NotFollowed":
@@ -201,8 +204,7 @@ def _try_turning(
     v = session.values
     per_count = (-1.0 if v["feedback.direction"] else 1.0) * TURN / v["feedback.counts"]
     shaft = shaft_reader(session, per_count, v["motor.pole_pairs"])
-    begin_at(session, start, current)
-    measured = settle_on(session, 0.0, current, swing=swing)
+    measured = _brought_to(session, centre, start, current, swing)
     swing = max(measured, swing)
     forward, back = "turning the vector forward", "turning the vector back"
     slow = unhurried(TURN * SLOW_TURN, JUDGED_TURNS * TURN, swing)
@@ -251,6 +253,15 @@ def _try_turning(
         turning.rests = (top, _at_rest(session, shaft))
     _name_faults(session, reading, turning, plan)
     return turning
+
+
+def _brought_to(session: Session, centre: float, start: float | None, current: float, swing: float) -> float:
+    """Bring the shaft to the vector at nought, back from where it strayed to. Period of the swing left. [s]"""
+    turns = 0 if start is not None else strayed(session, centre)
+    begin_at(session, start, current, turns=turns)
+    if turns:
+        swing = max(swing, expected_swing(session.axis, current))
+    return settle_on(session, 0.0, current, swing=swing)
 
 
 def expected_swing(axis: AxisModel, current: float) -> float:

@@ -154,8 +154,20 @@ def _followed(session: Session, angle: float, current: float) -> float:
     return float(np.ptp(places)) * el_per_count / WIGGLE
 
 
-def begin_at(session: Session, angle: float | None, current: float) -> None:
-    """Bring up the current gently: where a brake let the shaft rest, or held by friction, beside the vector."""
+def strayed(session: Session, centre: float) -> int:
+    """Return how many electrical turns a shaft stands beside where it was to stay around, by the direction entered.
+
+    A light touch slings a heavy shaft without friction to speak of. [rad] of the motor
+    """
+    away = float(session.drive.status()["position"]) - centre
+    return round(away * session.values["motor.pole_pairs"] / TURN)
+
+
+def begin_at(session: Session, angle: float | None, current: float, *, turns: int = 0) -> None:
+    """Bring up the current gently: where a brake let the shaft rest, or held by friction, beside the vector.
+
+    Beside one that many `turns` on, so that it comes back by these with a vector that is turned to nought.
+    """
     if angle is not None:
         session.drive.vector(angle=angle, rate=1e6, current=current, rise=current / 0.2)
         session.brake_opened()
@@ -163,7 +175,7 @@ def begin_at(session: Session, angle: float | None, current: float) -> None:
         return
     # A shaft may stand where the vector points away from it, and swings round at full current once it turns. From a
     # quarter turn beside, and with the current still low, it cannot stand so for both.
-    session.drive.vector(angle=TURN / 4, rate=1e6, current=0.5 * current, rise=current / 0.6)
+    session.drive.vector(angle=turns * TURN + TURN / 4, rate=1e6, current=0.5 * current, rise=current / 0.6)
     session.brake_opened()
     session.hold(0.35)
     # Turned on while it still swings, a heavy shaft without friction to speak of is slung round and round.

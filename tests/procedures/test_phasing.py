@@ -387,18 +387,22 @@ def test_a_shaft_that_magnets_draw_into_their_place_is_not_called_pulled(make_dr
     assert math.radians(3) < went < math.radians(40)
 
 
-@pytest.mark.parametrize(("number", "was_told"), [
-    (0, "as fallen: thirty times the motor, next to no friction, slung on by a tenth of the current"),
-    (3, "an angle to 12° only: a hanging load that leaves the current no room to change"),
-    (11, "that acceleration did not go with current: a load of a fifth of its friction, which may be pushed"),
+@pytest.mark.parametrize(("drawn", "was_told"), [
+    ((31337, 0), "as fallen: thirty times the motor, next to no friction, slung on by a tenth of the current"),
+    ((31337, 3), "an angle to 12° only: a hanging load that leaves the current no room to change"),
+    ((31337, 11), "that acceleration did not go with current: a load of a fifth of its friction, which may be pushed"),
+    ((90210, 9), "the end of its travel: it had strayed by a turn of the vector before it was turned"),
+    ((90210, 17), "too fast: a light axis within little speed, pushed for a hundredth of a second"),
 ])  # fmt: skip
-def test_axes_at_the_ends_are_commutated_for_what_they_are(make_drive: object, number: int, was_told: str) -> None:
-    truth, values = draw_at_ends(np.random.default_rng([31337, number]))
+def test_axes_at_the_ends_are_commutated_for_what_they_are(
+    make_drive: object, drawn: tuple[int, int], was_told: str
+) -> None:
+    truth, values = draw_at_ends(np.random.default_rng(list(drawn)))
     session, simulated = led(make_drive, truth, values, "commutation")
     outcome = run_commutation(session)
     assert outcome.verdict is not None and outcome.verdict.is_proven, was_told
     assert abs(true_error(simulated)) < 3.0
-    if number == 11:
+    if drawn == (31337, 11):
         assert any(run.kind == "push" for run in outcome.runs)
 
 

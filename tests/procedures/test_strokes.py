@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from scipy.integrate import cumulative_simpson
 
 from cadrel.core.control import Rates
-from cadrel.procedures.strokes import SOFT, SOFTER, Lead, _asking_for, _lobe, _Ramps
+from cadrel.procedures.strokes import BRIEFEST, SOFT, SOFTER, Lead, _asking_for, _lobe, _Ramps
 
 TV = Rates().velocity
 
@@ -36,8 +36,10 @@ def test_a_long_way_is_used_for_softness_and_a_short_one_for_speed() -> None:
     assert (tight.fastest(60), tight.rise(60)) == (60, pytest.approx(0.15))
     tighter = _Ramps(hardest=5000, gentlest=100, reach=60 * 0.06, softest=SOFTER)
     assert tighter.rise(tighter.fastest(60)) == pytest.approx(SOFT, rel=1e-6)
-    light = _Ramps(hardest=5000, gentlest=2000, reach=100.0, softest=SOFTER)  # a softer ramp would take no torque
-    assert light.rise(60) == pytest.approx(60 / 2000)
+    light = _Ramps(hardest=5000, gentlest=800, reach=100.0, softest=SOFTER)  # a softer ramp would take no torque
+    assert light.rise(60) == pytest.approx(60 / 800)
+    lighter = _Ramps(hardest=9000, gentlest=4000, reach=100.0, softest=SOFTER)  # in a sharper one no speed is read
+    assert lighter.rise(60) == BRIEFEST
 
 
 def test_a_lobe_goes_its_way_and_comes_to_rest() -> None:

@@ -21,6 +21,7 @@ from cadrel.core.identification import (
     resistance_from_levels,
     unmixed,
 )
+from cadrel.core.identification.estimated import weighted_mean
 from cadrel.core.response import FrequencyResponse
 
 TICK = Rates().current
@@ -177,18 +178,44 @@ def test_load_is_found_from_position_and_torque() -> None:
 
 
 def test_friction_that_changes_along_a_short_way_is_not_taken_for_inertia() -> None:
+    rng = np.random.default_rng(7)
     j, tc, t = 3.7e-5, 0.06, 250e-6
     up = 0.5 - 0.5 * np.cos(np.linspace(0, math.pi, 400))
     lobe = np.concatenate([up, np.ones(200), up[::-1], np.zeros(60)])
     speed = np.concatenate([s * a * lobe for a in (40, 18) for s in (1, -1, -1, 1)])
     position = np.cumsum(speed) * t
     uneven = 1 + 0.15 * np.sin(3 * position + 1.0)  # three times a turn; the way is one turn and a bit
-    torque = j * np.gradient(speed, t) + tc * uneven * np.sign(speed) + RNG.normal(0, 2e-3, len(speed))
+    torque = j * np.gradient(speed, t) + tc * uneven * np.sign(speed) + rng.normal(0, 2e-3, len(speed))
     found = fit_load(position, torque, speed, period=t, slow=4.0)
     assert found.inertia.value == pytest.approx(j, rel=0.01)
     assert found.coulomb.value == pytest.approx(tc, rel=0.03)
     even = fit_load(position, torque - tc * (uneven - 1) * np.sign(speed), speed, period=t, slow=4.0)
     assert even.residual < 1.2 * found.residual, "nothing of it is left"
+
+
+def test_slots_that_pull_at_the_ramps_are_not_taken_for_inertia() -> None:
+    rng = np.random.default_rng(7)
+    j, tc, t = 3.4e-5, 0.09, 250e-6
+    up = 0.5 - 0.5 * np.cos(np.linspace(0, math.pi, 280))
+    lobe = np.concatenate([up, np.ones(1500), up[::-1], np.zeros(60)])
+    speed = np.concatenate([s * a * lobe for a in (40, 18) for s in (1, -1, -1, 1)])
+    position = np.cumsum(speed) * t
+    cogging = 0.011 * np.cos(9 * position + 2.0)
+    torque = j * np.gradient(speed, t) + tc * np.sign(speed) + cogging + rng.normal(0, 2e-3, len(speed))
+    found = fit_load(position, torque, speed, period=t, slow=5.0)
+    assert found.inertia.value == pytest.approx(j, rel=0.02)
+    assert abs(found.inertia.value - j) < 3 * found.inertia.std
+
+
+def test_runs_that_scatter_are_as_sure_as_they_scatter() -> None:
+    # By hand: equal deviations, chi² 16 over a freedom of 3, so more than twice the plain deviation of the mean.
+    equal = [Estimated(v, 1.0) for v in (8.0, 12.0, 8.0, 12.0)]
+    found = weighted_mean(equal)
+    assert found.value == pytest.approx(10.0)
+    assert found.std == pytest.approx(math.sqrt(16 / 3) / 2)
+    agreeing = weighted_mean([Estimated(10.0, 1.0), Estimated(10.1, 1.0)])
+    assert agreeing.std == pytest.approx(1 / math.sqrt(2)), "no surer than each tells for itself"
+    assert weighted_mean([Estimated(10.0, 0.1), Estimated(14.0, 10.0)]).value == pytest.approx(10.0, rel=1e-3)
 
 
 def test_a_load_that_swings_on_its_shaft_is_weighed_right() -> None:
@@ -225,6 +252,23 @@ def noisy_response(truth: TwoMass) -> FrequencyResponse:
     clean = velocity_plant(truth, WINDING, GAINS, f)
     noisy = clean * (1 + RNG.normal(0, 0.005, 80) + 1j * RNG.normal(0, 0.005, 80))
     return FrequencyResponse(f, noisy, np.full(80, 0.99), 0.005 * np.abs(noisy))
+
+
+def test_damping_that_lines_hardly_tell_is_not_told_as_next_to_none() -> None:
+    """A loop that must hold a resonance without damping, wherever it lies, is next to no loop."""
+    critical = 2 * math.sqrt(600.0 * 1e-3 * 5e-4 / 1.5e-3)
+    truth = TwoMass(inertia_motor=1e-3, inertia_load=5e-4, stiffness=600.0, damping=0.0052 * critical)
+    rng, f = np.random.default_rng(11), np.geomspace(4, 930, 24)
+    clean, found = velocity_plant(truth, WINDING, GAINS, f), []
+    for _ in range(12):
+        noisy = clean * (1 + rng.normal(0, 0.15, 24) + 1j * rng.normal(0, 0.15, 24))
+        response = FrequencyResponse(f, noisy, np.full(24, 0.8), 0.15 * np.abs(noisy))
+        load = fit_two_mass(response, WINDING, GAINS, inertia=truth.inertia, viscous=0.0, known=0.04).load
+        assert load.stiffness is not None
+        reduced = load.inertia_motor * load.inertia_load / load.inertia
+        found.append(load.damping / (2 * math.sqrt(load.stiffness * reduced)))
+    assert 0.6 * 0.0052 < min(found), "by the lines alone a third of it"
+    assert np.median(found) < 2 * 0.0052
 
 
 def test_what_rubs_on_the_load_is_told_from_what_damps_the_shaft() -> None:

@@ -18,6 +18,7 @@ SURE = 3.0  # deviations by which the bend of the acceleration must take part, a
 CORNER = 0.3  # of its own size: how far the commanded acceleration may bend over a span; at a corner it is all of it
 LEFT = 1.5  # of what that changes in the inertia is doubt: the series goes on, in terms as large on soft springs
 EARNS = 2.0  # times the logarithm of the equations, by which each further unknown must lower that of the misfit
+SHOWS = 0.2  # of what is left of the torque, that an order must take to be one
 SPAN = 40  # [samples] an equation covers: long against the noise, short against a ramp
 
 
@@ -144,7 +145,8 @@ def _along(
             break
         tried = replace(along, orders=(*along.orders, order))
         other = solved(tried)
-        if not earns(other):
+        # A shaft that swings looks like a little of some order.
+        if not earns(other) or other.sigma2 > (1 - SHOWS) * best.sigma2:
             break
         along, best = tried, other
     tried = replace(along, wavy=True)

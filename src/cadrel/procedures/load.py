@@ -20,7 +20,7 @@ from cadrel.procedures.session import FloatArray, Session
 from cadrel.procedures.strokes import SOFT, SOFTER, Lead, back_and_forth, block_means
 
 AGREE = 0.03  # two consecutive inertias that agree this well are not looked at again
-DOUBTFUL = 0.15  # standard deviation over inertia, with what runs scatter by: beyond, none is told
+DOUBTFUL = 0.25  # standard deviation over inertia, with what runs scatter by: beyond, none is told
 MOST_RUNS = 5
 MOST_LEFT = 25.0  # [%] rms of the residual torque, of the peak torque of acceleration
 # Shares of the top speed, of one run and of the next: what the model leaves out differs between them, and shows.
@@ -59,6 +59,8 @@ def run_load(session: Session) -> Outcome:
         session.enter(f"back and forth, run {k + 1}", 0.05 + 0.9 * k / MOST_RUNS)
         record, flux, load, lead = _moved_enough(session, k, lead)
         inertia = max(load.inertia.value, 0.5 * session.axis.motor.inertia)
+        if lead is not None and load.inertia.std > POOR * load.inertia.value:
+            inertia = session.values["load.inertia"]  # led by what is hardly known, the next strokes would run away
         session.write(
             {
                 "motor.flux_linkage": flux.value,

@@ -9,8 +9,8 @@ from cadrel.core.identification import Estimated, HeldLoad, angle_error_from_spi
 from cadrel.link import Recording
 from cadrel.procedures.errors import AxisStopped, NotConfirmed
 from cadrel.procedures.phasing.turning import Turning
-from cadrel.procedures.session import Session
-from cadrel.procedures.strokes import SOFT, back_and_forth, block_means
+from cadrel.procedures.session import FloatArray, Session
+from cadrel.procedures.strokes import SOFT, Lead, back_and_forth, block_means
 
 TRIES = 8
 SHARE, SHARE_MOST = 0.35, 0.95  # of continuous current
@@ -23,10 +23,10 @@ LONGEST = 20.0  # times as long as the first push
 CLEAR = 0.35  # difference of the two ways over their sum: more, and a spring still swings in it
 SLOWER = 0.5  # of the speed, where the first spin ran over what was agreed to
 SPIN_SHARE = 0.5  # of the consented speed
+TURNED, LED = 0.3, 0.7  # of the way meant, below which a spin is led; of the friction that the turned vector showed
 STIFFER = 1.5  # times the velocity gain set out from, at most, for an axis heavier than entered
 LEAST_ANSWER = 20.0  # [rad/s²]
 MOST_REFINEMENT = math.radians(25)
-STAYS = 0.3  # of the sliding friction, that a load may pull with and be left without current
 FREE_OF_LOAD = 0.04  # of the vector's torque: more, and a push with the brake open would let the load fall
 SPIN = ("position", "velocity", "v_d", "v_q", "i_q", "i_d")
 
@@ -55,12 +55,6 @@ class Confirmation:
 def may_push(session: Session, turning: Turning) -> bool:
     """Whether the axis stays put without current: no brake that would open, no load that pulls."""
     return not session.axis.has_brake and abs(math.sin(turning.bias)) < FREE_OF_LOAD
-
-
-def may_be_pushed(session: Session, turning: Turning) -> bool:
-    """Whether a load that pulls stays put all the same, held by much more friction."""
-    pulls, rubs = abs(math.sin(turning.bias)), math.sin(min(turning.lag, math.pi / 2))
-    return not session.axis.has_brake and pulls < STAYS * rubs
 
 
 def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, Recording]:
@@ -129,6 +123,12 @@ def torque_against(session: Session, turning: Turning) -> float:
     return -math.sin(turning.bias) * turning.current * session.axis.motor.torque_constant
 
 
+def friction_seen(session: Session, turning: Turning) -> float:
+    """Return the sliding friction by which the shaft lagged behind the vector, both ways. [N·m]"""
+    behind = math.sin(min(turning.lag, math.pi / 2)) * math.cos(turning.bias)
+    return max(behind, 0.0) * turning.current * session.axis.motor.torque_constant
+
+
 def held_load(session: Session, turning: Turning) -> HeldLoad:
     """Return what the load pulls with, for what follows; one within the doubt of a held angle is none."""
     pulls = abs(math.sin(turning.bias)) >= FREE_OF_LOAD
@@ -139,12 +139,14 @@ def held_load(session: Session, turning: Turning) -> HeldLoad:
 
 
 def refine_by_spinning(
-    session: Session, held: float, pushed: Confirmation | None, *, briefly: bool = False, most: float | None = None
-) -> tuple[Estimated, Recording]:
+    session: Session, held: float, pushed: Confirmation | None, *, briefly: bool = False, most: float | None = None,
+    rubs: float = 0.0,
+) -> tuple[Estimated, Recording]:  # fmt: skip
     """Spin both ways and read from the back-EMF by how much the angle is ahead; at one top speed if `briefly`.
 
     A held vector rests where load torque and friction leave it; the back-EMF of the turning rotor knows neither. `held`
-    is the torque that carries the load, there from the first moment [N·m]; `most` is by how much the angle may be off.
+    is the torque that carries the load, there from the first moment [N·m]; `most` is by how much the angle may be off;
+    `rubs` the friction as far as it is known, for a loop that cannot overcome it [N·m].
     Raises `NotConfirmed`.
     """
     session.enter("spinning to refine the angle", 0.9)
@@ -163,7 +165,7 @@ def refine_by_spinning(
         "velocity.reset_time": kept["velocity.reset_time"] * heavier / stiffer,
     })  # fmt: skip
     try:
-        record = _spun(session, held, briefly=briefly)
+        record = _spun(session, held, briefly=briefly, rubs=rubs)
     finally:
         session.write(kept)
     means = block_means(record)
@@ -179,14 +181,22 @@ def refine_by_spinning(
     return error, record
 
 
-def _spun(session: Session, held: float, *, briefly: bool) -> Recording:
-    """Spin both ways; where a load that pulls makes the soft loop run over the speed agreed to, once more, slower."""
+def _spun(session: Session, held: float, *, briefly: bool, rubs: float) -> Recording:
+    """Spin both ways; where a load that pulls makes the soft loop run over the speed agreed to, once more, slower.
+
+    Where the loop hardly turns the axis, it is led by the inertia entered and most of the friction known.
+    """
+    shares = (1.0,) if briefly else (1.0, 0.7)
     for share in (1.0, SLOWER):
+
+        def spun(lead: Lead | None = None, top: float = share * SPIN_SHARE) -> tuple[Recording, FloatArray]:
+            return back_and_forth(session, SPIN, shares=shares, torque=held, top=top, softest=SOFT, lead=lead)
+
         try:
-            record, _ = back_and_forth(
-                session, SPIN, shares=(1.0,) if briefly else (1.0, 0.7), torque=held, top=share * SPIN_SHARE,
-                softest=SOFT,
-            )  # fmt: skip
+            record, wave = spun()
+            meant = float(np.ptp(np.cumsum(wave))) * session.rates.velocity
+            if rubs > 0.0 and float(np.ptp(record["position"])) < TURNED * meant:
+                record, _ = spun(Lead(1.0, found=LED * rubs))
         except AxisStopped as stopped:
             if share != 1.0 or not stopped.ran_too_fast:
                 raise

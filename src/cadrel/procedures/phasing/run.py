@@ -10,7 +10,6 @@ from cadrel.core.identification import Estimated, HallMap, OffsetResult
 from cadrel.core.verdict import Criterion, at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, declare
-from cadrel.procedures.errors import NotConfirmed
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.beforehand import look_beforehand
@@ -18,8 +17,8 @@ from cadrel.procedures.phasing.confirming import (
     Confirmation,
     confirm_by_pushing,
     confirmation_from_spin,
+    friction_seen,
     held_load,
-    may_be_pushed,
     may_push,
     refine_by_spinning,
     torque_against,
@@ -226,18 +225,9 @@ def _confirm(session: Session, found: _Found, centre: float) -> None:
     with session.unconfirmed():
         if may_push(session, found.turning):
             found.confirmed, found.push = confirm_by_pushing(session, centre)
-        found.refined, found.spin = refine_by_spinning(
-            session, torque_against(session, found.turning), found.confirmed,
-            briefly=_taken(session, found) > LONG_BY_THEN,
-        )  # fmt: skip
+        found.refined, found.spin = _spin(session, found)
     if found.confirmed is None:
-        try:
-            found.confirmed = confirmation_from_spin(found.spin, session)
-        except NotConfirmed:
-            if not may_be_pushed(session, found.turning):
-                raise
-            with session.unconfirmed():
-                found.confirmed, found.push = confirm_by_pushing(session, centre)
+        found.confirmed = confirmation_from_spin(found.spin, session)
     by = found.refined.value
     for key in ("commutation.offset", "commutation.hall_offset"):
         if key in found.changes:
@@ -245,6 +235,13 @@ def _confirm(session: Session, found: _Found, centre: float) -> None:
     if not session.axis.knows_angle_at_power_up:
         session.drive.adopt_angle(session.drive.status()["angle"] - by)
     found.doubt = max(found.refined.std, LEAST_STD)
+
+
+def _spin(session: Session, found: _Found) -> tuple[Estimated, Recording]:
+    return refine_by_spinning(
+        session, torque_against(session, found.turning), found.confirmed,
+        briefly=_taken(session, found) > LONG_BY_THEN, rubs=friction_seen(session, found.turning),
+    )  # fmt: skip
 
 
 def _outcome(session: Session, found: _Found) -> Outcome:

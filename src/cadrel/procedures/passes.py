@@ -34,12 +34,13 @@ def beside(session: Session) -> float:
 def to_and_fro(session: Session, mode: str, home: float, *, speed: float) -> Iterator[None]:
     """Power for passes at a speed; in the end the axis stands at `home` again, without power. [rad], [rad/s]
 
-    A pass ends where one the other way begins: power stays on between them, and no way is gone twice. Most of the
-    friction that the load run found is given directly: a slow loop alone would stand in it. At a steady command that is
-    a constant torque, which no line of a response sees.
+    A pass ends where one the other way begins: power stays on between them, and no way is gone twice. A loop
+    too slow for its friction is given most of what the load run found of it directly, or it would stand.
     """
-    kept = {LED_BY: session.values[LED_BY]}
-    session.write({LED_BY: LED})
+    v = session.values
+    kept = {LED_BY: v[LED_BY]}
+    if v["velocity.gain"] * abs(speed) < v["load.friction"]:
+        session.write({LED_BY: LED})
     try:
         with session.enabled_around(mode, home):
             yield

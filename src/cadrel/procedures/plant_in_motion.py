@@ -26,7 +26,7 @@ from cadrel.procedures.passes import fastest_pass, one_after_the_other, one_pass
 from cadrel.procedures.session import FloatArray, Session
 
 PERIOD = 2048  # [samples] of the multisine: 0.512 s
-LINES = log_lines(2, 780, 98)  # 4 Hz to 1.5 kHz
+LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
 NEAR = 40  # lines at the most around one resonance
 PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
 FEWEST_PASSES = 2  # one each way: where lines are sure after so many, no more are run
@@ -49,8 +49,7 @@ FEWEST = 10  # lines below which nothing is computed
 INERTIA_KNOWN = 0.04
 # Times the travel, that a coarse device wants at the least: twice as fast, more lines are read, and none is surer.
 FAR_FASTER = 5.0
-# Where the device's noise covers the answer: more torque, on every how-manieth line, and up to a kilohertz.
-LOUDER, THINNED, UP_TO = 1.8, 3, 500
+LOUDER, THINNED = 1.8, 3  # torque, and every how-manieth line is kept, where the device's noise covers the answer
 PHASES = 20  # seed of the drawn phases: the same experiment each time
 
 
@@ -271,8 +270,7 @@ def plan_excitation(session: Session, gains: Gains, *, loud: bool = False, seen:
     most = most_by_voltage(session, _frequency(LINES, gains))
     if not loud:
         return Excitation(rms=min(rms, _most(session), most))
-    near = LINES[LINES <= UP_TO]
-    return Excitation(rms=min(LOUDER * rms, 2 * _most(session), most), lines=near[::THINNED], every=THINNED)
+    return Excitation(rms=min(LOUDER * rms, 2 * _most(session), most), lines=LINES[::THINNED], every=THINNED)
 
 
 def most_by_voltage(session: Session, frequency: FloatArray, shape: FloatArray | None = None) -> float:

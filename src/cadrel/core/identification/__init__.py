@@ -8,6 +8,7 @@ electrical.py   resistance from the slope, inductance from the admittance, flux 
 inverter.py     levels of current -> what dead time takes
 sensors.py      sensors without current -> their offsets; a held vector -> the second's gain over the first
 load.py         inertia, friction, gravity from back-and-forth runs
+along.py        what changes along such a run: harmonics of the turn, friction by its place
 plant.py        what load and velocity runs found, as one typed value
 two_mass.py     measured velocity plant -> two-mass model
 chain.py        measured velocity plant -> one, two or three masses, as the data have it

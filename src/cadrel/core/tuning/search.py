@@ -5,6 +5,8 @@ it bears.
 """
 
 import math
+import os
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -70,10 +72,11 @@ def evolved(
     crowds = _beginnings(load, bounds, box, sections, start, rng)
     last = GENERATIONS[sections]
     begun = 0
-    for until, kept in (*(stage for stage in RACED if stage[0] < last), (last, 1)):
-        raced = [_evolve(crowd, box, plants, bounds, gains, until - begun) for crowd in crowds]
-        raced.sort(key=lambda one: one.score)
-        crowds, begun = [one.crowd for one in raced[:kept]], until
+    with ThreadPoolExecutor(os.cpu_count()) as cores:  # a crowd's draws are its own: who is first changes nothing
+        for until, kept in (*(stage for stage in RACED if stage[0] < last), (last, 1)):
+            evolving = [cores.submit(_evolve, c, box, plants, bounds, gains, until - begun) for c in crowds]
+            raced = sorted((one.result() for one in evolving), key=lambda one: one.score)
+            crowds, begun = [one.crowd for one in raced[:kept]], until
     return raced[0].best
 
 

@@ -248,7 +248,7 @@ def _below(most, forbidden):
     return most
 
 
-@numba.njit(cache=True, error_model="numpy")
+@numba.njit(cache=True, error_model="numpy", nogil=True)
 def scores(many, frequency, plants, models, kept, period, noise_torque, noise, unseen_hz, most_gain, beaten):
     """Return the negative score of every column of `many`, whose rows are logarithms of a shape's figures.
 

@@ -201,7 +201,9 @@ def test_a_first_proposal_that_cannot_be_made_is_refused(monkeypatch: pytest.Mon
 def choosing(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[str, Bench, list[str]]]:
     """Choose between a stiff loop and a soft one whose planned moves settle so soon. [s]"""
 
-    def run(stiff_in: float, soft_in: float, *, quick: bool = False, has_softer: bool = True) -> Any:
+    def run(
+        stiff_in: float, soft_in: float, *, quick: bool = False, has_softer: bool = True, has_twin: bool = True
+    ) -> Any:
         stiff, soft = (SimpleNamespace(name=name, gains=START.with_(velocity_gain=gain)) for name, gain in
                        (("stiff", 1.0), ("soft", 0.1)))  # fmt: skip
         done: list[str] = []
@@ -219,6 +221,7 @@ def choosing(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[str, Bench,
         monkeypatch.setattr(velocity_rest, "is_quick_enough", lambda gains, limit, settling: quick)
         monkeypatch.setattr(velocity_rest, "settling_when_moved", moved)
         monkeypatch.setattr(velocity_rest, "ease_for_settling", eased)
+        monkeypatch.setattr(velocity_rest, "settling_foreseen", lambda session, plant: moved if has_twin else None)
         monkeypatch.setattr(Seen, "springy", None)
         bench = Bench()
         known = replace(seen(1e-3), fit=SimpleNamespace(load=None, winding=None))
@@ -251,3 +254,7 @@ def test_of_two_that_were_moved_the_one_that_settles_sooner_is_left(choosing, st
 def test_where_the_stiff_one_never_settles_the_softer_one_is_taken_unmoved(choosing) -> None:
     assert choosing(math.inf, 0.05)[0::2] == ("soft", ["stiff moved", "softened"])
     assert choosing(0.09, 0.05, has_softer=False)[0] == "stiff"
+
+
+def test_without_a_twin_nothing_is_given_up(choosing) -> None:
+    assert choosing(math.inf, 0.05, has_twin=False)[0::2] == ("stiff", ["stiff moved"])

@@ -32,7 +32,7 @@ from cadrel.procedures.judging import (
     most_swing,
     position_values,
 )
-from cadrel.procedures.planned import settling_when_moved
+from cadrel.procedures.planned import settling_foreseen, settling_when_moved
 from cadrel.procedures.plant_in_motion import PRECISE
 from cadrel.procedures.play import Closed, damping_of, rise_of
 from cadrel.procedures.session import Session
@@ -299,11 +299,17 @@ def _soft_enough(
     if in_stiff <= SURELY * settling:
         session.note(f"The load behind its shaft keeps the position loop slow; {_moved_in(in_stiff)}")
         return stiff
+    foreseen = settling_foreseen(session, session.plant.with_part(seen.springy))
+    if foreseen is None:
+        return stiff  # nothing tells what a softer one would be better at
     session.enter("computing the proposal", 0.45)
-    fit = seen.fit
+    fit, tells = seen.fit, foreseen
     eased = session.computed(
-        lambda: ease_for_settling(stiff, fit.load, fit.winding, asked, settling=settling, **bearing)
-    )
+        lambda: ease_for_settling(
+            stiff, fit.load, fit.winding, asked, settles=tells, within=SURELY * settling, settling=settling,
+            **bearing,
+        )
+    )  # fmt: skip
     if eased is stiff or math.isinf(in_stiff):
         return eased
     in_eased = settles(eased, _positioned(session, seen, eased.gains, asked))

@@ -6,8 +6,8 @@ takes the swing out.
 """
 
 import math
+from collections.abc import Callable
 from dataclasses import replace
-from functools import lru_cache
 
 import numpy as np
 
@@ -27,10 +27,9 @@ from cadrel.core.tuning.velocity import (
 )
 
 DECAYS = 6.0  # time constants of the position loop in the settling time asked for: what a move leaves is gone then
-HALF = 0.5  # of the highest position gain that any softness gives: where less than `DECAYS` is to be had, that will do
+HARDLY = 1.25  # times the soonest settling that any softness gives: for less nothing more is given up
 SHARES = tuple(float(x) for x in np.geomspace(1.0, 0.01, 13))  # of the stiffest loop's gain, that are looked at
-SIMPLER = 1  # sections of a loop made for little gain
-HALVINGS = 2  # of the span between two of them
+SIMPLER = 1  # sections of a loop made for little gain, at the most
 EASED = "the load, which swings behind its shaft: with a stiffer motor the position loop could not settle in time"
 
 
@@ -48,6 +47,8 @@ def ease_for_settling(
     winding: Winding,
     asked: Robustness,
     *,
+    settles: Callable[[Gains], float],
+    within: float,
     settling: float,
     measured: FrequencyResponse | None = None,
     working: Winding | None = None,
@@ -55,7 +56,7 @@ def ease_for_settling(
     noise_torque: float = math.inf,
     least_damping: float = LEAST_DAMPING,
 ) -> VelocityTuning:
-    """Return a velocity loop soft enough for a position loop that settles in time; the same where it is.
+    """Return the stiffest velocity loop with which a planned move is foreseen to settle; the same where it does.
 
     Parameters
     ----------
@@ -63,27 +64,31 @@ def ease_for_settling(
         The stiffest velocity loop, of `tune_velocity`.
     load, winding, asked, measured, working, noise, noise_torque, least_damping
         As that was tuned on.
+    settles : callable
+        When a planned move is foreseen to have settled with the gains of all loops [s]; infinite where it does not.
+    within : float
+        By when it should. [s]
     settling : float
-        Asked for after a planned move. [s]
+        Asked for after a planned move: a notch in the command may take some of it. [s]
 
     Notes
     -----
-    What the end of a move leaves (friction, cogging, a twisted shaft) falls by exp(-Kv t). Where the load's swing keeps
-    the position gain below `DECAYS` over the settling time, the velocity gain is lowered, its integral gain with the
-    square of that, to the largest at which the position gain is had. Where no softness gives as much, half of the
-    highest there is will do: the last of it costs more stiffness than it is worth. Everything that was asked of the
-    velocity loop holds with the softer one as well: where its shape does not bear so little gain, a simpler one is
-    sought, and in the end one without any section. As soft as it has to be, it is sought once more with all of them.
+    What the end of a move leaves falls with the position gain, which the load's swing may keep low; how much is left
+    falls with the stiffness. So neither tells by itself when a move has settled. The velocity gain is lowered step by
+    step, each with the quickest position loop around it: the same shape, its integral gain with the square of the
+    share, where that keeps what was asked of the velocity loop; the best simpler ones of no more gain. Where no
+    softness settles in time, the stiffest is left that takes hardly longer than the soonest. As soft as it has to be,
+    it is sought once more with all sections.
     """
 
-    def position_gain(gains: Gains) -> tuple[float, str]:
+    def foreseen(gains: Gains) -> float:
         try:
-            around, limit = tune_position(
+            around, _ = tune_position(
                 load, winding, gains, asked, measured=measured, working=working, settling=settling
             )
         except TuningRefused:
-            return 0.0, SWINGS
-        return around.position_gain, limit
+            return math.inf
+        return settles(around)
 
     def sought(gain: float, sections: int) -> Gains | None:
         """The loop of its own search with so many sections and no more than a gain; None where there is none."""
@@ -95,56 +100,37 @@ def ease_for_settling(
         except TuningRefused:
             return None
 
-    @lru_cache
-    def plain(most: float) -> tuple[float, Gains] | None:
-        """Position gain and loop without a section, of no more than a gain; None where there is none."""
-        gains = sought(most, 0)
-        return None if gains is None else (position_gain(gains)[0], gains)
-
-    def plain_at(share: float) -> tuple[float, Gains] | None:
-        most = share * tuning.gains.velocity_gain
-        stiffest = plain(tuning.gains.velocity_gain)
-        return stiffest if stiffest is None or stiffest[1].velocity_gain <= most else plain(most)
-
-    def softer(share: float, wanted: float) -> tuple[float, Gains]:
-        """Position gain and loop: the same shape with less gain if that keeps what is asked, or a simpler one."""
-        gains = softened(tuning.gains, share)
-        if keeps_what_is_asked(gains, load, winding, asked, measured=measured, working=working):
-            return position_gain(gains)[0], gains
-        simpler = sought(gains.velocity_gain, SIMPLER)
-        found = (0.0, gains) if simpler is None else (position_gain(simpler)[0], simpler)
-        return found if found[0] >= wanted else max(found, plain_at(share) or found, key=lambda one: one[0])
-
-    stiff, limit = position_gain(tuning.gains)
-    if is_quick_enough(tuning.gains.with_(position_gain=stiff), limit, settling=settling):
-        return tuning
-    # About how soft it has to be follows from the same shape, whatever margins that has, and from none.
-    about = [stiff]
-    for share in SHARES[1:]:
-        without = plain_at(share)
-        about.append(max(position_gain(softened(tuning.gains, share))[0], 0.0 if without is None else without[0]))
-    wanted = min(DECAYS / settling, HALF * max(about))
-    best, stiffer, found = (stiff, tuning.gains), 1.0, stiff >= wanted
-    for kv, share in zip(about[1:], SHARES[1:], strict=True):
-        if found:
+    stiff = tuning.gains
+    tried = [(foreseen(stiff), stiff)]
+    simpler: dict[int, Gains | None] = {}
+    for share in SHARES:
+        if tried[0][0] <= within:
+            return tuning
+        most = share * stiff.velocity_gain
+        softer = [softened(stiff, share)] if share < 1.0 else []
+        found = [g for g in softer if keeps_what_is_asked(g, load, winding, asked, measured=measured, working=working)]
+        for sections in range(SIMPLER + 1):
+            before = simpler.get(sections, stiff)
+            if before is not None and before.velocity_gain >= most:
+                simpler[sections] = sought(most, sections)
+                found += [g for g in (simpler[sections],) if g is not None]
+        now = [(foreseen(gains), gains) for gains in found]
+        tried += now
+        if any(after <= within for after, _ in now):
             break
-        tried = softer(share, wanted) if kv >= wanted else (0.0, tuning.gains)
-        best = max(best, tried, key=lambda one: one[0])
-        found = tried[0] >= wanted
-        stiffer, softest = (stiffer, share) if found else (share, share)
-    if best[1] is tuning.gains:
+    chosen = _stiffest_in_time(tried, within)
+    if chosen is stiff:
         return tuning
-    for _ in range(HALVINGS if found else 0):
-        middle = math.sqrt(stiffer * softest)
-        tried = softer(middle, wanted)
-        if tried[0] >= wanted:
-            best, softest = tried, middle
-        else:
-            stiffer = middle
-    fuller = sought(softest * tuning.gains.velocity_gain, MOST_SECTIONS) if found else None
-    if fuller is not None and _stiffness(fuller) > EARNS * _stiffness(best[1]) and position_gain(fuller)[0] >= wanted:
-        best = wanted, fuller
-    return replace(tuning, gains=best[1], limited_by=EASED)
+    fuller = sought(chosen.velocity_gain, MOST_SECTIONS)
+    if fuller is not None and _stiffness(fuller) > EARNS * _stiffness(chosen):
+        chosen = _stiffest_in_time([*tried, (foreseen(fuller), fuller)], within)
+    return replace(tuning, gains=chosen, limited_by=EASED)
+
+
+def _stiffest_in_time(tried: list[tuple[float, Gains]], within: float) -> Gains:
+    """Return the stiffest of the gains that settle in time, or hardly later than the soonest of all."""
+    latest = max(within, HARDLY * min(after for after, _ in tried))
+    return max((gains for after, gains in tried if after <= latest), key=_stiffness)
 
 
 def _stiffness(gains: Gains) -> float:

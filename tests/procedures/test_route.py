@@ -3,17 +3,20 @@
 import json
 import math
 from collections.abc import Callable
-from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 from jsonschema import Draft202012Validator
 from numpy.typing import NDArray
 
+from cadrel.bench import DriveService
 from cadrel.cli.commission import commission, commission_in_process
 from cadrel.cli.evidence import score
 from cadrel.core.axis import understand
 from cadrel.core.control import Gains, feedback_filter
+from cadrel.core.identification import IdentifiedPlant
+from cadrel.core.parameters import Entry
 from cadrel.core.response import (
     average_responses,
     estimate_response,
@@ -21,17 +24,32 @@ from cadrel.core.response import (
     measure_step,
     with_injected_position,
 )
-from cadrel.core.simulation import RigTruth
+from cadrel.core.simulation import RigTruth, SimulatedDrive
 from cadrel.exchange import result_schema
-from cadrel.link import LinkDown, LinkedDrive
-from cadrel.procedures import RunRecord, Session, run_commutation
+from cadrel.link import LinkDown, LinkedDrive, LocalLink
+from cadrel.procedures import PROCEDURES, Finding, RunRecord, Session, run_commutation
 from cadrel.procedures.route import RouteResult, consent_for, load_project_values
 from tests.conftest import DEMO, RIGS, rig_of, values_of
 
 
 @pytest.fixture(scope="module")
-def pusher_route() -> RouteResult:
-    return commission_in_process(values_of("tile-pusher"), rig_of("tile-pusher"), seed=4)[0]
+def commanded(tmp_path_factory: pytest.TempPathFactory) -> tuple[int, dict[str, Any], RouteResult]:
+    """The command's status and file, and the route that it has gone."""
+    out, gone = tmp_path_factory.mktemp("commissioned") / "result.json", []
+
+    def kept(*args: Any, **more: Any) -> tuple[RouteResult, SimulatedDrive]:
+        gone.append(commission_in_process(*args, **more))
+        return gone[-1]
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("cadrel.cli.commission.commission_in_process", kept)
+        status = commission(DEMO / "axes" / "tile-pusher.json", RIGS / "tile-pusher.json", out, seed=4, quiet=True)
+    return status, json.loads(out.read_text()), gone[0][0]
+
+
+@pytest.fixture(scope="module")
+def pusher_route(commanded: tuple[int, dict[str, Any], RouteResult]) -> RouteResult:
+    return commanded[2]
 
 
 def test_the_demo_axis_is_proven_within_every_bound(pusher_route: RouteResult) -> None:
@@ -215,10 +233,6 @@ def test_the_abort_button_ends_it_and_powers_off(make_drive: Callable[..., tuple
 def test_travel_and_speed_stay_within_what_was_announced() -> None:
     truth = rig_of("tile-pusher", stop_low=-1e9, stop_high=1e9)
     values = values_of("tile-pusher")
-    from cadrel.bench import DriveService
-    from cadrel.core.simulation import SimulatedDrive
-    from cadrel.link import LocalLink
-
     simulated = SimulatedDrive("axis", truth, seed=3)
     service = DriveService({"axis": simulated})
     seen: list[tuple[float, float]] = []
@@ -237,21 +251,42 @@ def test_travel_and_speed_stay_within_what_was_announced() -> None:
     assert max(abs(w) for _, w in seen) <= consent.speed
 
 
-def test_the_command_writes_a_result_that_its_schema_accepts_the_same_for_the_same_seed(
-    pusher_route: RouteResult, tmp_path: Path
+def test_the_command_writes_a_result_that_its_schema_accepts(
+    commanded: tuple[int, dict[str, Any], RouteResult],
 ) -> None:
-    out = tmp_path / "result.json"
-    status = commission(DEMO / "axes" / "tile-pusher.json", RIGS / "tile-pusher.json", out, seed=4, quiet=True)
-    body = json.loads(out.read_text())
+    status, body, route = commanded
     assert status == 0
     Draft202012Validator(result_schema()).validate(body)
     assert body["status"] == "proven"
-    assert body["parameters"] == pusher_route.parameters
-    load = next(f for f in pusher_route.outcomes["load"].findings if f.kind == "load")
+    assert body["parameters"] == route.parameters
+    load = next(f for f in route.outcomes["load"].findings if f.kind == "load")
     inertia = body["identified"]["inertia"]
     assert (inertia["value"], inertia["std"]) == (load.value, load.std) and inertia["std"] > 0
     assert set(body["margins"]) == {"current", "velocity", "position"}
     assert body["cost"]["drive_time_s"] > 30
+
+
+def test_the_same_seed_gives_the_same_run_to_the_last_bit() -> None:
+    steps = ("commutation", "current", "load")
+    values, truth = values_of("tile-pusher"), rig_of("tile-pusher")
+    first, again, other = (partly(values, truth, steps, seed=seed) for seed in (5, 5, 6))
+    assert {f.kind: f.value for f in first} == {f.kind: f.value for f in again}
+    assert {f.kind: f.value for f in first} != {f.kind: f.value for f in other}
+
+
+def partly(values: dict[str, Entry], truth: RigTruth, steps: tuple[str, ...], *, seed: int) -> list[Finding]:
+    """What some steps of the route find, one after the other."""
+    service = DriveService({"axis": SimulatedDrive("axis", truth, seed=seed)})
+    drive, axis = LinkedDrive(LocalLink(service.answer, service.advance), "axis"), understand(values)
+    sent = load_project_values(drive, values, owner="test")
+    plant, found = IdentifiedPlant(), []
+    for key in steps:
+        outcome = PROCEDURES[key].run(
+            Session(drive=drive, axis=axis, consent=consent_for(key, axis, sent), plant=plant)
+        )
+        plant = plant.with_part(outcome.plant)
+        found += outcome.findings
+    return found
 
 
 def test_hall_faults_are_named_and_no_offset_is_kept() -> None:

@@ -1,10 +1,13 @@
 """Settling read off the load: from records whose swing is known."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
-from cadrel.cli.at_the_load import DWELL, STEP, _settled
+from cadrel.cli.at_the_load import DWELL, STEP, _settled, meets_goal, with_starting_gains
 from cadrel.cli.tuning_evidence import Tuned, document
+from tests.procedures.test_stops import Ready
 
 WINDOW = 0.01
 
@@ -31,6 +34,17 @@ def test_a_load_that_never_leaves_it_has_settled_at_once() -> None:
 
 def test_one_that_swings_on_counts_with_the_whole_dwell() -> None:
     assert _settled(record(0.5, 50.0), WINDOW) == pytest.approx(DWELL, abs=0.06)
+
+
+def test_a_goal_is_met_by_gains_that_settle_and_not_by_starting_gains_or_where_it_is_too_narrow() -> None:
+    ready = Ready()
+    axis, drive = ready.axis, ready.drive
+    ready.client.set_position(0.2 * axis.mechanism.motor_rad_per_load)  # [m] with the whole move above it
+    with_starting_gains(drive, axis)
+    assert not meets_goal(drive, axis)
+    patient = replace(axis, goal=replace(axis.goal, settling_time=10.0, window=5.0, following_error=500.0))
+    assert meets_goal(drive, patient)
+    assert not meets_goal(drive, replace(patient, goal=replace(patient.goal, following_error=1e-6)))
 
 
 def test_the_document_tells_it_beside_the_starting_gains() -> None:

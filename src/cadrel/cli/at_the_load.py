@@ -1,6 +1,6 @@
 """The planned move as the load makes it: what no drive without a device there can see, read off the rig itself."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -8,6 +8,7 @@ import numpy as np
 from cadrel.bench import DriveService
 from cadrel.core.axis import AxisModel, initial_gains
 from cadrel.core.parameters import default_drive_values
+from cadrel.core.response import MoveMetrics
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import Consent, ProcedureError, Session
@@ -43,26 +44,48 @@ def moved_at_the_load(drive: SimulatedDrive, axis: AxisModel) -> Moved | None:
             state = drive.running.state
             seen.append((float(state.theta2), float(state.moving), float(state.position_ref), float(state.iq_command)))
 
-    client = LinkedDrive(LocalLink(service.answer, advance), "axis")
-    client.take_control("evidence", force=True)
-    calm = replace(axis, goal=replace(axis.goal, dwell=DWELL))
-    session = Session(
-        drive=client, axis=calm, consent=Consent(travel=1.2 * axis.goal.distance, speed=2 * axis.motor.speed_max)
-    )
-    session.refresh()
-    kept = session.values["limit.following_error"]
-    session.write({"limit.following_error": WIDE * axis.goal.distance})
-    try:
-        _, moves = moved(session, plan_stroke(session), 1)
-    except ProcedureError:
+    session = _session(drive, replace(axis, goal=replace(axis.goal, dwell=DWELL)), advance)
+    moves = _moves(session, 1)
+    if moves is None:
         return None
-    finally:
-        client.write({"limit.following_error": kept})
     record = np.array(seen)
     return Moved(
         settling=_settled(record, axis.goal.window), following_error=max(m.following_error_peak for m in moves),
         ripple=_ripple(record), swings=session.swings,
     )  # fmt: skip
+
+
+def meets_goal(drive: SimulatedDrive, axis: AxisModel) -> bool:
+    """Run the axis's move twice with what the drive holds; whether all settle and follow as the goal asks."""
+    session = _session(drive, axis, DriveService({"axis": drive}).advance)
+    moves = _moves(session, 2)
+    return moves is not None and not session.swings and all(
+        m.settling_time is not None and m.settling_time <= axis.goal.settling_time
+        and m.following_error_peak <= axis.goal.following_error for m in moves
+    )  # fmt: skip
+
+
+def _session(drive: SimulatedDrive, axis: AxisModel, advance: Callable[[float], None]) -> Session:
+    """A session of one who has control of a drive and agrees to the axis's move."""
+    client = LinkedDrive(LocalLink(DriveService({"axis": drive}).answer, advance), "axis")
+    client.take_control("evidence", force=True)
+    session = Session(
+        drive=client, axis=axis, consent=Consent(travel=1.2 * axis.goal.distance, speed=2 * axis.motor.speed_max)
+    )
+    session.refresh()
+    return session
+
+
+def _moves(session: Session, repeats: int) -> list[MoveMetrics] | None:
+    """Run the move so many times, no following error tripping; None where it could not be run to its end."""
+    kept = session.values["limit.following_error"]
+    session.write({"limit.following_error": WIDE * session.axis.goal.distance})
+    try:
+        return moved(session, plan_stroke(session), repeats)[1]
+    except ProcedureError:
+        return None
+    finally:
+        session.drive.write({"limit.following_error": kept})
 
 
 def with_gains(drive: SimulatedDrive, values: Mapping[str, float]) -> None:

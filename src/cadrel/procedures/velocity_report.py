@@ -107,7 +107,11 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     session.enter("done", 1.0)
     working = Winding.from_drive(session.values)  # past the dead time, which damps small currents only
     models = [("model, small currents", load, winding), ("model, working current", load, working)]
-    asked = asked_of(session.axis.robustness.where_it_moves(tried.moved, rise=rise, damping=damping))
+    asked = asked_of(
+        session.axis.robustness.where_it_moves(
+            tried.moved, rise=rise, damping=damping, seen_hz=tried.measured.seen_hz
+        )
+    )  # fmt: skip
     rows = judge_loop("velocity", measured, models, gains, asked, edge_age=edge_age(session, bias))
     rows.append(ripple_criterion(session, tried.ripple))
     rows += swing_criterion(tried.swings)

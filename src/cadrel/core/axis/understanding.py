@@ -59,20 +59,24 @@ class Robustness:
     ripple: float = 0.1  # of the continuous current, rms, that the device's noise may make at rest
     load_peak_db: float = 2.0  # of the load's motion over the commanded position
     matters: str = "settling"  # most: "settling", "disturbance", "overshoot"
+    motor_inertia: float = 0.0  # [kg·m²] of the whole, as entered; 0: not told
+    seen_hz: float = math.inf  # a plant without a spring was measured up to here; one may hide beyond
 
     def drift_where_it_moves(self, share: float) -> float:
         """Return the drift that a resonance asks for which was seen to move by a share; no loop is held over more than
         `WIDEST_DRIFT` of it."""
         return self.resonance_drift + MOVES_ON * share
 
-    def where_it_moves(self, share: float, *, rise: float = 0.0, damping: float = 1.0) -> "Robustness":
-        """Return what must be honoured where a resonance moves with amplitude.
+    def where_it_moves(
+        self, share: float, *, rise: float = 0.0, damping: float = 1.0, seen_hz: float = math.inf
+    ) -> "Robustness":
+        """Return what must be honoured where a resonance moves with amplitude, measured up to `seen_hz`.
 
         Its drift is wider by twice the `share` by which it was seen to move, for amplitudes that were not measured; it
         is higher by the `rise` once play is closed, and has a share of its `damping` left.
         """
         drift = min(self.drift_where_it_moves(share), WIDEST_DRIFT)
-        return replace(self, resonance_drift=drift, resonance_rise=rise, closed_damping=damping)
+        return replace(self, resonance_drift=drift, resonance_rise=rise, closed_damping=damping, seen_hz=seen_hz)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -252,6 +256,7 @@ def understand(values: Mapping[str, Entry]) -> AxisModel:
             ripple=si("tuning.ripple"),
             load_peak_db=load_peak_of(si("tuning.load_peak"), choice_of(filled, "tuning.matters")),
             matters=choice_of(filled, "tuning.matters"),
+            motor_inertia=motor.inertia,
         ),
         current_bandwidth=si("current.bandwidth"),
         phasing_share=si("phasing.current"),

@@ -11,6 +11,7 @@ from cadrel.core.errors import UnusableInput
 FloatArray = NDArray[np.float64]
 ComplexArray = NDArray[np.complex128]
 IntArray = NDArray[np.int64]
+SHOWS = 0.3  # of a line's value, that its standard deviation is at most for a sharp resonance to show there
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -21,6 +22,12 @@ class FrequencyResponse:
     value: ComplexArray  # output unit per input unit
     coherence: FloatArray  # 0...1, of the output against the excitation
     std: FloatArray  # standard deviation of |value|, of the mean over all periods
+
+    @property
+    def seen_hz(self) -> float:
+        """The highest line at which a sharp resonance would show; infinite without any."""
+        lines = self.precise(SHOWS).frequency
+        return float(lines[-1]) if len(lines) else np.inf
 
     def trusted(self, least: float = 0.9) -> "FrequencyResponse":
         """Return the lines whose coherence is at least `least`."""

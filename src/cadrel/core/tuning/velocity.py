@@ -134,6 +134,7 @@ def spread_of(asked: Robustness) -> Spread:
         resonance_drift=asked.resonance_drift, resonance_rise=asked.resonance_rise,
         closed_damping=asked.closed_damping,
         inertia_least=asked.inertia_least, inertia_most=asked.inertia_most,
+        motor_inertia=asked.motor_inertia, seen_hz=asked.seen_hz,
     )  # fmt: skip
 
 

@@ -15,6 +15,9 @@ LEAST_DAMPING = 0.7  # of what was measured
 # Damping of the anti-resonance by what rubs on the load, from which on margins are held without it as well: the dry
 # friction of a load that turns back in a small swing is read as viscous, and a larger swing hardly meets it. [1]
 RUBS = 0.001
+# A load that hides: its share of the whole at the least, its resonances over the highest frequency that was measured,
+# nearer ones being seen by their flanks, and their damping at the least (common practice for couplings). [1]
+LEAST_HIDDEN, BEYOND_SEEN, HIDDEN_DAMPING = 0.08, (1.15, 1.25, 1.36, 1.47, 1.6), 0.005
 # Viscous friction that dry friction is looked at as, over what the motor's inertia opposes to a swing on the spring:
 # from hardly felt to held fast.
 GRIPS = (0.25, 1.0, 4.0, 16.0)
@@ -29,10 +32,17 @@ class Spread:
     closed_damping: float = 1.0  # of the damping measured, where it is closed
     inertia_least: float = 1.0  # of the one measured
     inertia_most: float = 1.0
+    motor_inertia: float = 0.0  # [kg·m²] as entered; 0: not told
+    seen_hz: float = math.inf  # a load without a spring was measured up to here
 
     def named(self, load: TwoMass) -> list[tuple[str, TwoMass]]:
-        """Return the load as measured, unnamed, and with its resonance at either end of its drift, by what it is."""
-        if load.stiffness is None or (self.resonance_drift == 0.0 and self.resonance_rise == 0.0):
+        """Return the load as measured, unnamed, and with its resonance at either end of its drift, by what it is.
+
+        And one that was measured as a single mass with the springs that may hide beyond.
+        """
+        if load.stiffness is None:
+            return [("", load), *((f"a spring at {one.resonance_hz:.0f} Hz, unseen", one) for one in self.hidden(load))]
+        if self.resonance_drift == 0.0 and self.resonance_rise == 0.0:
             return [("", load)]
         low, high = -self.resonance_drift, (1 + self.resonance_rise) * (1 + self.resonance_drift) - 1
         closed = replace(load, damping=self.closed_damping * load.damping)
@@ -57,6 +67,22 @@ class Spread:
             return [load]
         weighed = [one if k == 1.0 else one.weighing(k) for one in self._wider(load) for k in self._inertias()]
         return weighed + gripped(load)
+
+    def hidden(self, load: TwoMass) -> list[TwoMass]:
+        """Return what an axis that was measured as one mass may be as well: motor and load on springs beyond that.
+
+        What it gets heavier by is the load's, and brings such a resonance down to where the loop has gain. None where
+        the motor is nearly all of the inertia: there is no load to hide.
+        """
+        rest = load.inertia - self.motor_inertia
+        if load.stiffness is not None or math.isinf(self.seen_hz) or not self.motor_inertia:
+            return []
+        if rest < LEAST_HIDDEN * load.inertia:
+            return []
+        motor = replace(load, inertia_motor=self.motor_inertia, inertia_load=rest)
+        reduced = self.motor_inertia * rest / load.inertia
+        rates = [2 * math.pi * beyond * self.seen_hz for beyond in BEYOND_SEEN]
+        return [replace(motor, stiffness=reduced * w**2, damping=2 * HIDDEN_DAMPING * reduced * w) for w in rates]
 
     def between(self, load: TwoMass) -> list[TwoMass]:
         """Return loads of everything within the corners, each resonance within a few percent of its neighbours'.

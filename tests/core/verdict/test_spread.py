@@ -1,0 +1,70 @@
+"""What a loop must bear beside the plant that was measured: springs that hide beyond the lines."""
+
+import math
+from dataclasses import replace
+
+import pytest
+
+from cadrel.core.control import TwoMass, spectral_radius
+from cadrel.core.tuning import tune_velocity
+from cadrel.core.verdict.spread import Spread
+from tests.core.tuning.usual import START, USUAL, WINDING
+
+SEEN = 976.6  # [Hz]
+RIGID = TwoMass(inertia_motor=1.44e-4, viscous=3e-4)
+SPREAD = Spread(resonance_drift=0.05, inertia_least=0.7, inertia_most=1.5, motor_inertia=1.2e-4, seen_hz=SEEN)
+
+
+def true(hz: float, *, heavier: float = 0.0, damping: float = 0.005) -> TwoMass:
+    """The axis behind `RIGID`: a load of a fifth of its motor on a spring, so much of the whole put on the load."""
+    motor, load = 1.2e-4, 2.4e-5
+    reduced, rate = motor * load / (motor + load), 2 * math.pi * hz
+    return TwoMass(
+        inertia_motor=motor, inertia_load=load + heavier * (motor + load), stiffness=reduced * rate**2,
+        damping=2 * damping * reduced * rate, viscous=3e-4,
+    )  # fmt: skip
+
+
+def test_what_hides_is_motor_and_load_with_a_resonance_beyond_what_was_measured() -> None:
+    hidden = SPREAD.hidden(RIGID)
+    assert len(hidden) >= 4
+    for one in hidden:
+        assert one.inertia == pytest.approx(RIGID.inertia)
+        assert one.inertia_motor == pytest.approx(1.2e-4)
+        assert one.resonance_hz is not None and SEEN < one.resonance_hz < 1.7 * SEEN
+        # Two masses on a spring: sqrt(k (1/J1 + 1/J2)); every textbook of drives.
+        rate = math.sqrt(float(one.stiffness or 0) * (1 / one.inertia_motor + 1 / one.inertia_load))
+        assert one.resonance_hz == pytest.approx(rate / (2 * math.pi), rel=1e-3)
+    names = [name for name, _ in SPREAD.named(RIGID)]
+    assert names[0] == "" and all("unseen" in name for name in names[1:])
+    assert min(one.resonance_hz or math.inf for one in SPREAD.corners(RIGID)) < 0.75 * SEEN, "heavier, it comes down"
+
+
+@pytest.mark.parametrize(
+    "spread",
+    [
+        replace(SPREAD, seen_hz=math.inf),  # not measured yet
+        replace(SPREAD, motor_inertia=0.0),  # nobody said what the motor's share is
+        replace(SPREAD, motor_inertia=1.38e-4),  # as good as alone
+        replace(SPREAD, motor_inertia=1.6e-4),  # the sheet says more than there is
+    ],
+)
+def test_nothing_hides_where_no_load_could(spread: Spread) -> None:
+    assert spread.hidden(RIGID) == []
+    assert spread.named(RIGID) == [("", RIGID)]
+
+
+def test_a_spring_that_was_seen_is_the_one() -> None:
+    assert SPREAD.hidden(true(700.0)) == []
+
+
+def test_a_loop_around_one_mass_is_stable_on_the_spring_it_could_not_see() -> None:
+    """A resonance at 1.2 kHz, measured as one mass; half of the inertia more brings it to 730 Hz."""
+    asked = replace(USUAL, motor_inertia=1.2e-4, seen_hz=SEEN)
+    blind, careful = (tune_velocity(RIGID, WINDING, START, a, most_sections=1).gains for a in (USUAL, asked))
+    drifted = [1200.0 * (1 + drift) for drift in (-0.05, 0.0, 0.05)]
+    loads = [true(hz, heavier=heavier) for hz in drifted for heavier in (0.0, 0.25, 0.5)]
+    assert true(1200.0, heavier=0.5).resonance_hz == pytest.approx(735, rel=0.01)
+    radii = [[spectral_radius("velocity", load, WINDING, g) for load in loads] for g in (blind, careful)]
+    assert max(radii[0]) > 1.0 > max(radii[1])
+    assert careful.velocity_gain < blind.velocity_gain

@@ -8,11 +8,13 @@ from dataclasses import dataclass, field
 from types import SimpleNamespace
 from typing import Any
 
+import numpy as np
 import pytest
 
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, Rates
 from cadrel.core.parameters import default_drive_values
+from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import TuningRefused, noise_behind
 from cadrel.procedures import velocity_tries
 from cadrel.procedures.errors import AxisStopped, ProposalsRanAway
@@ -57,8 +59,11 @@ class Bench:
         return default_drive_values() | START.to_drive() | self.written
 
 
+UNMEASURED: Any = FrequencyResponse(*(np.empty(0),) * 4)
+
+
 def seen(noise: float = 1.0, *, hunts: bool = False) -> Seen:
-    return Seen(measured=None, fit=None, closed=None, moved=0.0, noise=noise, device=1.0, hunts=hunts)  # type: ignore[arg-type]
+    return Seen(measured=UNMEASURED, fit=None, closed=None, moved=0.0, noise=noise, device=1.0, hunts=hunts)  # type: ignore[arg-type]
 
 
 def try_of(gain: float, *, proven: bool = True, hunts: bool = False, owed: float = 1.0) -> Callable[..., _Try]:

@@ -39,6 +39,7 @@ EARNS = 1.05  # a section must raise the score's gain by a twentieth, or the sim
 INSIDE = (0.99, math.radians(0.4), 0.1)  # peak, phase and gain [dB] by which the search stays inside what is asked
 USED_UP = 0.85  # of the ripple asked for, from which on noise is what binds
 NOISY = "the device's noise: the current ripple asked for at rest"
+MORE = 1.1  # times a gain: what forbids so much more of it is what binds
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
 MISSED_BY, MISSED_NEAR = math.radians(3), 0.7  # of -1: crossovers and near passes that the search looks at closer
 MISSED_POINTS = 5  # that such a place adds to the search's grid, over four steps of the judge's
@@ -235,7 +236,10 @@ def tune_velocity(
         raise TuningRefused(asked=_asked_text(asked), limit=_resonance_text(load))
     chosen = best[1]
     every = judge.margins(chosen)
-    return VelocityTuning(gains=chosen, margins=every[0], limited_by=_limit(every, load, asked, chosen, bounds))
+    limit = _limit(every, load, asked, chosen, bounds)
+    if limit != NOISY and _hidden_binds(judge, chosen):
+        limit = f"a spring that may hide beyond the {asked.seen_hz:.0f} Hz that were measured"
+    return VelocityTuning(gains=chosen, margins=every[0], limited_by=limit)
 
 
 def keeps_what_is_asked(
@@ -317,6 +321,13 @@ def _limit(every: list[Margins], load: TwoMass, asked: Robustness, gains: Gains,
 def noise_behind(ripple: float, gains: Gains) -> float:
     """Return the noise of the raw speed that makes so much ripple of torque with these gains. [N·m] -> [rad/s], rms"""
     return float(ripple / (gains.velocity_gain * torque_of_noise(shape_of(gains), gains.rates.velocity)))
+
+
+def _hidden_binds(judge: _Judge, gains: Gains) -> bool:
+    """Whether more gain would keep all that is asked, but for the springs that may hide."""
+    blind = replace(judge, asked=replace(judge.asked, seen_hz=math.inf))
+    more = gains.with_(velocity_gain=MORE * gains.velocity_gain)
+    return bool(judge.spread.hidden(judge.load)) and blind.accepts(more) and not judge.accepts(more)
 
 
 def limiting_factor(margins: Margins, load: TwoMass, asked: Robustness) -> str:

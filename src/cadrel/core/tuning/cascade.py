@@ -102,10 +102,10 @@ def ease_for_settling(
 
     stiff = tuning.gains
     tried = [(foreseen(stiff), stiff)]
+    if tried[0][0] <= within:
+        return tuning
     simpler: dict[int, Gains | None] = {}
     for share in SHARES:
-        if tried[0][0] <= within:
-            return tuning
         most = share * stiff.velocity_gain
         softer = [softened(stiff, share)] if share < 1.0 else []
         found = [g for g in softer if keeps_what_is_asked(g, load, winding, asked, measured=measured, working=working)]

@@ -3,7 +3,9 @@
 import asyncio
 import json
 import threading
+import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -118,16 +120,35 @@ def _left_by_a_killed_worker(queue: str) -> None:
 
 
 def test_what_a_killed_worker_had_begun_is_given_to_another(queue: str, tmp_path: Path, monkeypatch: Any) -> None:
+    """The new run does not queue it a second time; the heart that stands still brings it about."""
     monkeypatch.setattr(spread_module, "HEART", 0.5)
     prepare(queue)
     _left_by_a_killed_worker(queue)
-    monkeypatch.setattr(spread_module, "_ask", lambda *_: None)  # nothing else brings it about
     rows = gathered(queue, tmp_path / "rows.jsonl", benches=1)
     assert [r.square for r in rows] == [0]
+    assert worked == [0]
 
 
-def test_evidence_that_was_killed_with_its_workers_is_asked_for_again(queue: str, tmp_path: Path) -> None:
-    """The bench that was begun is queued a second time by the new run, and is worked off once."""
+def test_a_bench_that_a_worker_elsewhere_is_at_is_not_queued_a_second_time(queue: str, tmp_path: Path) -> None:
+    """Its evidence was killed, the worker lives on: the new evidence takes the worker's row."""
+    prepare(queue)
+    _left_by_a_killed_worker(queue)
+    with psycopg.connect(queue, autocommit=True) as connection:
+        connection.execute("UPDATE procrastinate_workers SET last_heartbeat = now()")
+        spread_module._keep(queue, "squares", 1, 1, "done", {"bench": 1, "square": 111})
+        assert spread_module._on_their_way(queue, "squares", 1) == {0, 1}
+        assert spread_module._on_their_way(queue, "squares", 2) == set()
+    with ThreadPoolExecutor() as aside:
+        rows = aside.submit(gathered, queue, tmp_path / "rows.jsonl", benches=3)
+        while 2 not in worked:
+            time.sleep(0.01)
+        spread_module._keep(queue, "squares", 1, 0, "done", {"bench": 0, "square": 555})
+        assert [r.square for r in rows.result()] == [555, 111, 4]
+    assert worked == [2]
+
+
+def test_a_bench_begun_and_queued_again_is_worked_off_once(queue: str, tmp_path: Path) -> None:
+    """Asked for twice, of two evidences that began at once, and the first worker killed."""
     prepare(queue)
     _left_by_a_killed_worker(queue)
     with spread_module.app_of(spread_module.SyncPsycopgConnector(conninfo=queue), queue).open() as app:

@@ -189,7 +189,7 @@ def spread(
     missing = {k for k in range(benches) if k not in done}
     running = [multiprocessing.Process(target=_alone, args=(conninfo,), daemon=True) for _ in range(own_workers)]
     with app_of(SyncPsycopgConnector(conninfo=conninfo), conninfo).open() as app:
-        for number in sorted(missing):
+        for number in sorted(missing - _on_their_way(conninfo, subject, seed)):
             _ask(app, subject, seed, number)
         for process in running:
             process.start()
@@ -227,8 +227,24 @@ def spread(
     return [done[k] for k in sorted(done) if k < benches]
 
 
+def _on_their_way(conninfo: str, subject: str, seed: int) -> set[int]:
+    """Return the benches that an evidence before this one left: queued, begun by a worker that may live, or done.
+
+    A job ends after its row is kept: whoever is in neither look, jobs first, is nowhere.
+    """
+    with psycopg.connect(conninfo, autocommit=True) as connection:
+        jobs = connection.execute(
+            "SELECT (args->>'number')::bigint FROM procrastinate_jobs WHERE status IN ('todo', 'doing') "
+            "AND task_name = %s AND args->>'subject' = %s AND (args->>'seed')::bigint = %s", [TASK, subject, seed],
+        ).fetchall()  # fmt: skip
+        rows = connection.execute(
+            "SELECT bench FROM cadrel_evidence WHERE subject = %s AND seed = %s AND state = 'done'", [subject, seed]
+        ).fetchall()
+    return {number for (number,) in jobs + rows}
+
+
 def _ask(app: App, subject: str, seed: int, number: int) -> None:
-    """Queue one bench, unless it is queued already: an evidence that was interrupted goes on."""
+    """Queue one bench, unless it is queued already."""
     try:
         app.configure_task(TASK, queueing_lock=f"{subject}-{seed}-{number}").defer(
             subject=subject, seed=seed, number=number

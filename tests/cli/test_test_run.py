@@ -11,7 +11,8 @@ def test_the_whole_suite_is_two_goes_that_leave_nothing_out() -> None:
     browser, computing = goes([], cores=2)
     assert computing[0] == "tests"
     assert f"--ignore={BROWSER}" in computing
-    assert browser == [BROWSER]
+    assert computing[computing.index("-n") + 1] == "4", "half of them wait for a drive"
+    assert browser == [BROWSER, "-n", "2", "--dist", "loadfile"]
 
 
 @pytest.mark.parametrize("arguments", [["-k", "halls"], ["tests/core", "-x"]])

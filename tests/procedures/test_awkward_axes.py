@@ -45,11 +45,6 @@ def rubbing(truth: RigTruth) -> dict[str, Any]:
     return spring | {"viscous_load": 2 * 0.015 * math.sqrt(spring["stiffness"] * spring["inertia_load"])}
 
 
-def stiff(truth: RigTruth) -> dict[str, Any]:
-    """An anti-resonance just above what is measured."""
-    return springy(truth, ratio=0.3, anti_hz=1010.0)
-
-
 def bench_of(number: int, change: Any) -> tuple[RigTruth, dict[str, Entry]]:
     """A drawn bench, changed, and the sheet of the changed one as far as an engineer would know it."""
     truth, values = draw_bench(np.random.default_rng([31, number]))
@@ -69,11 +64,10 @@ def commissioned(number: int, change: Any) -> tuple[RigTruth, RouteResult, float
     return truth, result, drive.time
 
 
-@pytest.mark.parametrize(("number", "change"), [(1, rubbing), (3, stiff)])
-def test_an_awkward_axis_is_found_as_it_is(number: int, change: Any) -> None:
-    truth, result, time = commissioned(number, change)
+def test_an_awkward_axis_is_found_as_it_is() -> None:
+    truth, result, time = commissioned(1, rubbing)
     assert set(result.outcomes) >= {"commutation", "current", "load", "velocity", "position"}, result.reason
-    found = score(number, truth, result, drive_time=time)
+    found = score(1, truth, result, drive_time=time)
     assert found.within(), found
     by_kind = {f.kind: f.value for o in result.outcomes.values() for f in o.findings}
     assert by_kind["resistance"] == pytest.approx(truth.resistance, rel=0.01)

@@ -12,7 +12,7 @@ from cadrel.core.control import Gains, Margins
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.tuning import VelocityTuning, tune_velocity
 from cadrel.link import LinkedDrive, LocalLink
-from cadrel.procedures import Consent, Session, velocity_rest
+from cadrel.procedures import Consent, Session, velocity_rest, velocity_tries
 from cadrel.procedures.judging import KICKED, kick_size, kicked_for, loop_summary, small_step, to_and_fro, trembling
 from cadrel.procedures.route import run_route
 from cadrel.procedures.velocity_report import _claimed
@@ -37,6 +37,7 @@ def test_a_loop_tuned_on_a_wrong_model_is_not_proven_and_goes_back(monkeypatch: 
         )
 
     monkeypatch.setattr(velocity_rest, "tune_velocity", on_a_wrong_model)
+    monkeypatch.setattr(velocity_tries, "MORE_TRIES", 1)  # as wrong as the first, however many
     simulated = SimulatedDrive("axis", rig_of("tile-pusher"), seed=4)
     service = DriveService({"axis": simulated})
     # Stiffness matters most: nothing is taken back for the load, and the loop is as wrong as its model.

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from cadrel.cli.true_plant import true_loops, true_velocity_closed
+from cadrel.cli.true_plant import true_loops, true_velocity_closed, true_velocity_plant
 from cadrel.core.control import Gains, TwoMass, Winding, feedback_filter
 from cadrel.core.control.cascade import loop_block, plant_block
 from cadrel.core.identification import SpringyLoad
@@ -53,9 +53,16 @@ def test_the_closed_velocity_loop_in_motion_is_that_of_the_true_plant(signal: fl
     assert np.mean(np.abs(ratio - 1) < band[sure] + 0.02) > 0.9
 
 
-def test_what_is_controlled_open_and_closed_belong_together() -> None:
-    outcome, session = Ready(LIFT).run("response")
+def test_what_is_controlled_open_and_closed_belong_together_and_the_true_plant_lies_in_its_band() -> None:
+    rig = replace(LIFT, dead_voltage=0.0)  # as where it was given back: nothing here measured it
+    outcome, session = Ready(rig).run("response")
     kept = outcome.runs[0].curves["responses"][0]
+    f, value, coherence, band = complex_of(kept["plant"])
+    speed = bias_of(session, Request.from_arguments({}))
+    true = true_velocity_plant(rig, session.values, f, speed_of_run=speed)
+    sure = coherence > 0.9
+    assert np.mean(np.abs(true[sure] / value[sure] - 1) < band[sure]) > 0.9
+    assert band.min() > 2 * session.current_accuracy / math.sqrt(3), "no surer than what tells the torque"
     (f, plant, _, _), (_, opened, _, _), (_, closed, _, _) = (complex_of(kept[k]) for k in ("plant", "open", "closed"))
     assert np.allclose(closed, opened / (1 + opened), rtol=0.01)
     gains = Gains.from_drive(session.values)

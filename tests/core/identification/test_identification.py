@@ -260,7 +260,7 @@ def test_damping_that_lines_hardly_tell_is_not_told_as_next_to_none() -> None:
     truth = TwoMass(inertia_motor=1e-3, inertia_load=5e-4, stiffness=600.0, damping=0.0052 * critical)
     rng, f = np.random.default_rng(11), np.geomspace(4, 930, 24)
     clean, found = velocity_plant(truth, WINDING, GAINS, f), []
-    for _ in range(12):
+    for _ in range(6):
         noisy = clean * (1 + rng.normal(0, 0.15, 24) + 1j * rng.normal(0, 0.15, 24))
         response = FrequencyResponse(f, noisy, np.full(24, 0.8), 0.15 * np.abs(noisy))
         load = fit_two_mass(response, WINDING, GAINS, inertia=truth.inertia, viscous=0.0, known=0.04).load

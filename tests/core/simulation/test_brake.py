@@ -445,7 +445,7 @@ class BrakeInAnyOrder(RuleBasedStateMachine):
 
 
 BrakeInAnyOrder.TestCase.settings = settings(
-    max_examples=12, stateful_step_count=30, deadline=None, suppress_health_check=list(HealthCheck)
+    max_examples=8, stateful_step_count=30, deadline=None, suppress_health_check=list(HealthCheck)
 )
 TestBrakeInAnyOrder = BrakeInAnyOrder.TestCase
 

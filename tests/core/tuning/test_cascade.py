@@ -167,10 +167,10 @@ def test_a_proposal_before_is_a_candidate_at_the_gain_that_more_noise_leaves() -
         inertia_motor=1.4e-4, inertia_load=2.8e-4, stiffness=2.8e-4 * (2 * math.pi * 90) ** 2, damping=2e-3,
         viscous=3e-4,
     )  # fmt: skip
-    first = tune_velocity(shaft, WINDING, START, USUAL, noise=0.5, noise_torque=0.3).gains
+    first = tune_velocity(shaft, WINDING, START, USUAL, noise=0.5, noise_torque=0.3, most_sections=1).gains
     # Far more, so that it binds by more than two searches differ.
-    again = tune_velocity(shaft, WINDING, START, USUAL, noise=8.0, noise_torque=0.3, known=first).gains
-    alone = tune_velocity(shaft, WINDING, START, USUAL, noise=8.0, noise_torque=0.3).gains
+    again = tune_velocity(shaft, WINDING, START, USUAL, noise=8.0, noise_torque=0.3, most_sections=1, known=first).gains
+    alone = tune_velocity(shaft, WINDING, START, USUAL, noise=8.0, noise_torque=0.3, most_sections=1).gains
     assert keeps_what_is_asked(again, shaft, WINDING, USUAL)
     assert again.velocity_gain / again.velocity_reset >= alone.velocity_gain / alone.velocity_reset
     assert again.velocity_gain / again.velocity_reset < first.velocity_gain / first.velocity_reset

@@ -197,14 +197,18 @@ def test_sections_make_a_loop_stiffer_and_the_spread_stays_stable() -> None:
                 assert found.sensitivity_peak < 1.8 * 1.02
 
 
-def test_a_wider_spread_gives_a_softer_loop_and_the_same_is_proposed_twice() -> None:
+NARROW = Robustness(phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8, resonance_drift=0.02)
+
+
+def test_a_wider_spread_gives_a_softer_loop() -> None:
     # Far wider: what a search finds differs by a tenth with the seed of its draws.
-    narrow = Robustness(phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8, resonance_drift=0.02)
-    first, again, wide = (
-        tune_velocity(LOAD, WINDING, START, asked).gains for asked in (narrow, narrow, narrow.where_it_moves(0.2))
-    )
-    assert first == again
+    first, wide = (tune_velocity(LOAD, WINDING, START, asked).gains for asked in (NARROW, NARROW.where_it_moves(0.2)))
     assert wide.velocity_gain / wide.velocity_reset < first.velocity_gain / first.velocity_reset
+
+
+def test_the_same_is_proposed_twice() -> None:
+    first, again = (tune_velocity(LOAD, WINDING, START, NARROW, most_sections=1).gains for _ in range(2))
+    assert first == again
 
 
 def test_the_corners_of_a_spread_are_every_drift_at_every_inertia_and_a_little_beyond() -> None:

@@ -5,7 +5,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from hypothesis import settings
+from hypothesis import HealthCheck, settings
 
 from cadrel.bench import DriveService
 from cadrel.core.parameters import Entry
@@ -16,7 +16,8 @@ from cadrel.link import LinkedDrive, LocalLink
 DEMO = Path(__file__).resolve().parents[1] / "demo"
 RIGS = Path(__file__).resolve().parent / "rigs"
 
-settings.register_profile("any machine", deadline=None)  # how fast an example runs is the machine's affair
+# How fast an example runs, or is drawn, is the machine's affair.
+settings.register_profile("any machine", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("any machine")
 
 

@@ -141,7 +141,7 @@ def test_a_page_that_goes_at_the_very_moment_of_an_update_leaves_no_ghost(led: A
                 (me,) = live.hub.onlookers
                 me.told.set()  # an update ...
                 page._left.set()  # ... and the page is gone
-                async with asyncio.timeout(5):
+                async with asyncio.timeout(60):
                     await page.task
                 assert live.hub.onlookers == set()
 

@@ -1,6 +1,6 @@
 """bin/test's second half: PostgreSQL on loopback, then pytest with the arguments given.
 
-Without arguments the whole suite runs in two goes at once. The browser's tests drive real stacks, two side by side,
+Without arguments the whole suite runs in two goes at once. The browser's tests drive one real stack, one after another,
 and mostly wait for an axis that moves at the pace of a real one; what computes takes what they leave of every core.
 """
 
@@ -13,8 +13,7 @@ from cadrel.cli.services import CannotStart, Postgres, environment, is_free
 from cadrel.cli.stack import ROOT
 
 BROWSER = "tests/browser"
-STACKS = 2  # side by side: a file's tests share one, and need not hear of another's
-PROCESSES = 2  # to a core: one that waits for a drive at its own pace leaves the core to the next
+MORE = 1  # processes than cores: of those that compute one in three waits for a drive at its own pace
 BEHIND = ["nice", "-n", "15"]  # what computes gives way at once to processes that answer a browser
 
 
@@ -22,8 +21,7 @@ def goes(arguments: list[str], cores: int) -> list[list[str]]:
     """The argument lists of pytest's goes: the user's own as they are, else the whole suite in two."""
     if arguments:
         return [arguments]
-    beside = [BROWSER, "-n", str(STACKS), "--dist", "loadfile"]
-    return [beside, ["tests", f"--ignore={BROWSER}", "-n", str(PROCESSES * cores), "--dist", "loadfile"]]
+    return [[BROWSER], ["tests", f"--ignore={BROWSER}", "-n", str(cores + MORE), "--dist", "loadfile"]]
 
 
 def run(every: list[list[str]], log: Path) -> list[int]:

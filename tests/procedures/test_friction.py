@@ -1,10 +1,14 @@
 """Friction over speed, measured on rigs whose friction is known."""
 
+import math
 from dataclasses import replace
 
+import numpy as np
 import pytest
 
 from cadrel.core.identification import IdentifiedPlant, RubbedLoad
+from cadrel.link import Recording
+from cadrel.procedures import friction
 from cadrel.procedures.errors import NotAllowed
 from tests.conftest import rig_of
 from tests.procedures.test_stops import Ready
@@ -76,3 +80,21 @@ def test_a_plant_found_with_another_load_takes_its_friction_along() -> None:
     assert kept.rubbed == rubbed
     assert plant.total is not None
     assert kept.with_part(plant.total).rubbed is None
+
+
+@pytest.mark.parametrize(("swings", "is_kept"), [(0.05, True), (0.3, False)])
+def test_a_speed_that_is_not_constant_gives_no_point(swings: float, is_kept: bool) -> None:
+    """Slow stretches last longest: their friction, a third above that at the mean speed, would be taken for it."""
+    t, mean = 5e-4 * np.arange(4000), 4.0
+    position = mean * (t + swings * math.sqrt(2) * (1 - np.cos(2 * math.pi * 2 * t)) / (4 * math.pi))
+    speed = np.gradient(position, t)
+    ways = [
+        Recording(
+            5e-4, {"position": way * (position - 4.0), "velocity": way * speed, "i_q": way * (0.1 + 0.04 / speed)}
+        )
+        for way in (1.0, -1.0)
+    ]
+    point = friction._read(ways, mean, kt=1.0, inertia=0.0)
+    assert (point is not None) is is_kept
+    if point is not None:
+        assert point.friction.value == pytest.approx(0.1 + 0.04 / mean, rel=0.02)

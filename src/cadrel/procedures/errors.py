@@ -89,7 +89,7 @@ class NotReproducible(ProcedureError):
 class TooFewSpeeds(ProcedureError):
     """The axis turned evenly at too few speeds for a curve of friction."""
 
-    happened = "The axis turned evenly at {seen} of {tried} speeds; at the others it stuck and slipped."
+    happened = "The axis turned evenly at {seen} of {tried} speeds; at the others it ran unevenly, or stuck."
     means = "No curve of friction was taken from that."
     remedy = (
         "Tune the velocity loop first and run this again: a tighter loop carries it over; or raise "

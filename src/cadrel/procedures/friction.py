@@ -25,6 +25,9 @@ SETTLES = 0.25  # [s] after a speed is reached
 RUN_UP = 0.5 * GENTLE + SETTLES  # [s] times the speed: the way until a speed is kept
 BEGINS = 0.85  # of the travel agreed to
 CREPT, CREPT_OVER, MOST_CREPT = 0.3, 0.02, 0.05  # of the speed; [s]; of the time: it sticks and slips
+# Of the speed, by which stretches of `CREPT_OVER` may scatter: more is no constant speed. Friction is then the mean of
+# what it is at many, of which the slow ones last longest: up to a fifth more than at their mean, as axes were drawn.
+MOST_UNEVEN = 0.15
 COURSE = 3  # degree of the polynomial that a speed follows while it is recorded
 SMOOTHED = 0.004  # [s] over which a torque is meant before its peak is read
 MOVED = math.radians(0.5)  # of the motor: an axis that has come so far has broken away
@@ -84,7 +87,10 @@ def run_friction(session: Session) -> Outcome:
     assert last is not None
     if stuck:
         slow = max(stuck) * session.axis.mechanism.unit_per_rad
-        session.note(f"At {slow:.3g} {session.axis.mechanism.unit}/s and below it sticks and slips: not in the curve.")
+        session.note(
+            f"At {slow:.3g} {session.axis.mechanism.unit}/s and below it runs unevenly, or sticks and slips: not in "
+            "the curve."
+        )
     if len(points) < FEWEST:
         raise TooFewSpeeds(seen=len(points), tried=len(speeds))
     curve = fit_friction(
@@ -142,12 +148,12 @@ def _come_to_rest(session: Session, speed: float) -> None:
 
 
 def _read(ways: list[Recording], speed: float, kt: float, inertia: float) -> _Point | None:
-    """Friction at one speed; None where the axis stuck and slipped, or never came to it."""
+    """Friction at one speed; None where the axis stuck and slipped, ran too unevenly, or never came to it."""
     halves, uneven, kept = [], [], []
     for record in ways:
         n = max(round(CREPT_OVER / record.period), 2)
         means = np.abs(record["position"][n:] - record["position"][:-n]) / (n * record.period)
-        if not len(means) or np.mean(means < CREPT * speed) > MOST_CREPT:
+        if not len(means) or np.mean(means < CREPT * speed) > MOST_CREPT or means.std() > MOST_UNEVEN * speed:
             return None
         uneven.append(float(means.std()))
         # What went into speed is no friction. A slow loop still comes to its speed meanwhile: a cubic's worth.

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from cadrel.core.axis.understanding import Robustness
+from cadrel.core.axis.understanding import MOVES_ON, Robustness
 from cadrel.core.control import Gains
 from cadrel.core.identification import PlantFit
 from cadrel.core.tuning import TuningRefused, noise_behind
@@ -169,16 +169,20 @@ def _moved(first: PlantFit, second: PlantFit, closed: Closed | None, *, highest:
     """Share by which the resonance may lie elsewhere at another amplitude: by what it moved, or how unsure it is.
 
     A shaft with play is softer the smaller it swings, and fits no linear model: the second shows as doubt. Where the
-    play is known, what lies between the softest seen and the closed one is explained by it.
+    play is known, what lies between the softest seen and the closed one is explained by it. Where it is not, and the
+    shaft swung strongly was stiffer still, the margins reach down to the softest seen; up to the other they do anyway.
     """
     before, after = first.load.resonance_hz, second.load.resonance_hz
     if before is None or after is None or max(before, after) >= highest:
         return 0.0
+    top = max((1 + rise_of(closed, first)) * before, before)
+    beyond = max(after / top - 1, before / after - 1, 0.0)
     if closed is not None and closed.play.is_seen:
-        top = (1 + rise_of(closed, first)) * before
-        return max(after / max(top, before) - 1, min(top, before) / after - 1, 0.0)
+        return beyond
     doubt = after if second.resonance_std is None else second.resonance_std  # not stated: anywhere
-    return max(abs(after / before - 1), doubt / after)
+    if closed is None or top == before:
+        beyond = abs(after / before - 1)
+    return max(beyond, (1 - before / after) / MOVES_ON, doubt / after)
 
 
 def _after_running_away(asked: Robustness) -> Robustness:

@@ -3,6 +3,7 @@
 The tries themselves are scripted here; what one does to an axis is tested through the whole run.
 """
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from types import SimpleNamespace
@@ -11,13 +12,13 @@ from typing import Any
 import numpy as np
 import pytest
 
-from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Gains, Rates
+from cadrel.core.axis.understanding import MOVES_ON, Robustness
+from cadrel.core.control import Gains, Rates, TwoMass
 from cadrel.core.parameters import default_drive_values
 from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import TuningRefused, noise_behind
 from cadrel.procedures import velocity_tries
-from cadrel.procedures.errors import AxisStopped, ProposalsRanAway
+from cadrel.procedures.errors import AnswerInNoise, AxisStopped, ProposalsRanAway
 from cadrel.procedures.velocity_rest import FIRMLY, Seen
 from cadrel.procedures.velocity_tries import MORE_TRIES, _Try, tuned_until_calm
 
@@ -89,6 +90,10 @@ def stopped(reason: str, *, halved: bool) -> Callable[..., _Try]:
 
 def refused(*_: Any, **known: Any) -> _Try:
     raise TuningRefused(asked="this", limit="that")
+
+
+def drowned(*_: Any, **known: Any) -> _Try:
+    raise AnswerInNoise(few=9, lines=50, noise=27, remedy="")
 
 
 @pytest.fixture
@@ -175,3 +180,49 @@ def test_one_that_hunts_after_every_look_is_measured_around_and_tuned_anew(run) 
     outcome, bench, calls = run(try_of(1.0, hunts=True, owed=40.0), try_of(0.3))
     assert outcome.gain == 0.3 and calls[1] == {"noise": 40.0, "hunts": True, "known": START.with_(velocity_gain=1.0)}
     assert any("hunts at rest" in note for note in bench.notes)
+
+
+def test_where_noise_covers_the_answer_a_softer_one_is_tried(run) -> None:
+    outcome, bench, calls = run(drowned, drowned, try_of(0.1))
+    assert outcome.gain == 0.1
+    borne = [c["noise"] for c in calls]
+    assert borne[1] >= FIRMLY * borne[0] and borne[2] >= FIRMLY * borne[1]
+    assert all("less gain" in note for note in bench.notes)
+
+
+def test_where_it_covers_every_one_that_is_told_and_after_one_that_missed_what_it_missed(run) -> None:
+    with pytest.raises(AnswerInNoise):
+        run(*[drowned] * (MORE_TRIES + 1))
+    outcome, bench, _ = run(try_of(0.4, proven=False), *[drowned] * MORE_TRIES)
+    assert outcome.gain == bench.written["velocity.gain"] == 0.4
+
+
+def plant_at(hz: float, std: float = 0.5) -> Any:
+    stiffness = 2.0 * math.pi**2 * hz**2 * 1e-3
+    return SimpleNamespace(
+        load=TwoMass(inertia_motor=1e-3, inertia_load=1e-3, stiffness=stiffness), resonance_std=std
+    )  # fmt: skip
+
+
+def swung(hz: float, *, is_seen: bool = False) -> Any:
+    stiffness = SimpleNamespace(value=plant_at(hz).load.stiffness, std=0.0)
+    return SimpleNamespace(fit=plant_at(hz), play=SimpleNamespace(is_seen=is_seen, stiffness=stiffness))
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "closed", "moved"),
+    [
+        (300.0, 330.0, None, 0.1),  # as far again, to either side
+        (330.0, 300.0, None, 0.0909),
+        (300.0, 330.0, swung(301.0), 0.0964),  # beyond what a strong swing showed
+        (656.0, 828.0, swung(881.0), 0.1039),  # below it: down to the softest, by the drift that is twice this
+        (656.0, 828.0, swung(881.0, is_seen=True), 0.0),  # explained by the play
+        (300.0, 300.0, None, 0.00167),  # its doubt
+    ],
+)
+def test_a_resonance_moves_by_what_no_swing_explains(before: float, after: float, closed: Any, moved: float) -> None:
+    found = velocity_tries._moved(plant_at(before), plant_at(after), closed, highest=1000.0)
+    assert found == pytest.approx(moved, rel=0.01)
+    if closed is not None and not closed.play.is_seen:
+        lowest = 1 - MOVES_ON * found
+        assert lowest * after <= before * 1.001, "the softest that was seen lies within the drift"

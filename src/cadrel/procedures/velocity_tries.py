@@ -12,7 +12,7 @@ from cadrel.core.control import Gains
 from cadrel.core.identification import PlantFit
 from cadrel.core.tuning import TuningRefused, noise_behind
 from cadrel.core.verdict import Criterion
-from cadrel.procedures.errors import AxisStopped, ProposalsRanAway
+from cadrel.procedures.errors import AnswerInNoise, AxisStopped, ProposalsRanAway
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import (
     PRECISE,
@@ -66,6 +66,8 @@ def tuned_until_calm(
         The first proposal could not be made.
     ProposalsRanAway
         No proposal could be measured to its end.
+    AnswerInNoise
+        Under no proposal the device told enough of what the axis answered.
     AxisStopped
         The drive stopped the axis for another reason than a loop that does not hold.
     """
@@ -85,6 +87,15 @@ def tuned_until_calm(
             # What hunting was owed for leaves no room for what was missed: less of it is borne.
             seen = replace(seen, noise=seen.noise / FIRMLY)
             continue
+        except AnswerInNoise:
+            # The tighter a loop the less it answers, and the less of that a noisy device tells.
+            if not tries_left:
+                if last is None:
+                    raise
+                break
+            session.note("Under the proposal the device's noise covers the answer: tuned anew with less gain.")
+            seen = _softer(session, seen)
+            continue
         except AxisStopped as stopped:
             # With gains halved by the drive an axis may not follow any more: that, too, is the proposal's doing.
             if not (stopped.ran_away or session.swings > swings):
@@ -97,12 +108,8 @@ def tuned_until_calm(
             session.note(f"A proposal ran away: {stopped.text} Tuned anew with more room.")
             # Half of the gain next time, and room: once, for of how much was missing no other run-away tells more.
             asked = _after_running_away(seen.asked(session.axis.robustness))
-            ran = Gains.from_drive(session.refresh(), session.rates)
             # The last one is the plainest: zeros and poles that answer a load otherwise than it is make it worse.
-            seen = replace(
-                seen, hunts=True, noise=FIRMLY * max(seen.noise, noise_behind(budget(session), ran)),
-                plain=tries_left == 1,
-            )  # fmt: skip
+            seen = replace(_softer(session, seen), hunts=True, plain=tries_left == 1)
             continue
         if last.is_calm or not tries_left:
             break
@@ -113,6 +120,12 @@ def tuned_until_calm(
     assert last is not None
     session.write(velocity_values(last.gains))
     return last.outcome
+
+
+def _softer(session: Session, seen: Seen) -> Seen:
+    """What the next proposal rests on, where that in force has too much gain: it must bear twice the noise."""
+    tried = Gains.from_drive(session.refresh(), session.rates)
+    return replace(seen, noise=FIRMLY * max(seen.noise, noise_behind(budget(session), tried)))
 
 
 def _tuned(

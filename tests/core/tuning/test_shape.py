@@ -118,9 +118,13 @@ def test_what_rubs_on_a_load_holds_no_loop() -> None:
     # Read as viscous friction of a tenth of critical damping; a larger swing hardly meets it.
     rubbing = replace(LOAD, viscous_load=0.2 * math.sqrt((LOAD.stiffness or 0.0) * LOAD.inertia_load))
     spread = Spread(resonance_drift=0.05, inertia_least=0.7, inertia_most=1.5)
-    free = dict(spread.named(rubbing))["the load swinging past its friction"]
-    assert free.viscous_load == 0.0 and free.damping == rubbing.damping
-    assert "the load swinging past its friction" not in dict(spread.named(LOAD))  # nothing to speak of
+    named = spread.named(rubbing)
+    free = [(told, one) for told, one in named if told.endswith("the load swinging past its friction")]
+    # Drifted as well: on a drawn axis 44° were kept where the resonance was found, and 39° where it was 5 % higher.
+    assert {one.resonance_hz for _, one in free} == {one.resonance_hz for told, one in named if (told, one) not in free}
+    assert len(free) == 3
+    assert all(one.viscous_load == 0.0 and one.damping == rubbing.damping for _, one in free)
+    assert not any("friction" in told for told, _ in spread.named(LOAD))  # nothing to speak of
     assert all(c.viscous_load == 0.0 for c in spread.corners(rubbing) if c not in gripped(rubbing))
 
 

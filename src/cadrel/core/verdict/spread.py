@@ -50,7 +50,10 @@ class Spread:
         if self.resonance_rise > self.resonance_drift:
             loads.append((_told(self.resonance_rise), closed.drifted(self.resonance_rise)))
         if load.viscous_load > RUBS * 2 * math.sqrt(load.stiffness * load.inertia_load):
-            loads.append(("the load swinging past its friction", replace(load, viscous_load=0.0)))
+            loads += [
+                (f"{told}, the load swinging past its friction".removeprefix(", "), replace(one, viscous_load=0.0))
+                for told, one in loads
+            ]
         return loads
 
     def drifts(self, load: TwoMass) -> list[TwoMass]:

@@ -203,7 +203,7 @@ def _why_not(session: Session, record: Recording) -> list[str]:
     per, unit = session.axis.mechanism.unit_per_rad, session.axis.mechanism.unit
     return [
         f"At rest, before the move, the position flickers by up to ±{flicker * per:.3g} {unit}; the window is "
-        f"±{goal.window * per:.3g} {unit}. No tuning settles within that: quieten the device (cable, shield, "
+        f"±{goal.window * per:.3g} {unit}. That leaves a tuning little of it: quieten the device (cable, shield, "
         f"amplitude), fit a finer one, or widen {field_of('goal.window')}."
     ]
 

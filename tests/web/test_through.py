@@ -87,7 +87,7 @@ def test_what_is_not_proven_ends_it_there_and_says_why(led: Axis, engineer: User
     save_entries(led, beyond, author=engineer, cause="asked for too much")
     started(again(led), engineer)
     jobs = worked_off(led)
-    assert [j.procedure for j in jobs] == ["commutation", "current"]
+    assert [(j.procedure, j.state, j.happened) for j in jobs] == [("commutation", "done", ""), ("current", "done", "")]
     assert not led.verdicts.filter(step="current").first().is_proven
     client = client_of(engineer)
     page = text_of(client.get(f"/axis/{led.pk}/through/"))

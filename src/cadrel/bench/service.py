@@ -2,11 +2,11 @@
 
 import secrets
 import sys
-import threading
 import traceback
 from collections.abc import Callable
 from typing import Any
 
+from cadrel.bench.turns import Turns
 from cadrel.core.errors import CadrelError
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link.commands import COMMANDS, BadParams, checked
@@ -52,7 +52,7 @@ class MemoryNotWritten(CadrelError):
 
 
 class DriveService:
-    """Answers request lines for a set of drives. One lock keeps clock and commands apart.
+    """Answers request lines for a set of drives. Clock and commands take turns.
 
     Decoding and encoding happen outside of the lock, so that no long message keeps the drives' clock waiting.
     """
@@ -67,7 +67,7 @@ class DriveService:
         self.drives = drives
         self._keep = keep
         self._secret = secret
-        self.lock = threading.RLock()
+        self.lock = Turns()
 
     @property
     def is_open(self) -> bool:

@@ -1,9 +1,11 @@
 """An ending becomes rows: runs, findings, proposal and the job's state in one transaction."""
 
+import contextlib
 import logging
 
 from django.db import transaction
 
+from cadrel.link.heart import Heart
 from cadrel.procedures import PROCEDURES
 from cadrel.web.changes.outcomes import keep_outcome, keep_unfinished
 from cadrel.web.jobs import spool
@@ -58,10 +60,14 @@ def keep(ending: Ending) -> None:
 
 
 def run_job(job_id: int) -> None:
-    """Claim a queued job, run it, keep its end and queue what follows, in this thread; for tests and for a shell."""
+    """Claim a queued job, run it, keep its end and queue what follows, in this thread; for tests and for a shell.
+
+    A heart beats for it as for a worker's run: on a busy machine the procedure's own words alone come too late.
+    """
     if Job.objects.filter(pk=job_id).claim():
         task = assignment_of(job_id)
-        with Pulse(job_id) as pulse:
-            ending = carry_out(task, pulse)
+        with contextlib.closing(Heart()) as heart, Pulse(job_id) as pulse:
+            heart.start()
+            ending = carry_out(task, pulse, heart)
         keep(ending)
         go_on(task)

@@ -5,7 +5,7 @@ import math
 import numpy as np
 import pytest
 
-from cadrel.cli.true_plant import at_small_currents, true_loops
+from cadrel.cli.true_plant import at_small_currents, true_loops, true_velocity_bandwidth
 from cadrel.core.control import Gains, TwoMass, Winding
 from cadrel.core.parameters import default_drive_values
 from cadrel.core.verdict import refined_margins
@@ -48,6 +48,18 @@ def test_the_exact_sampled_system_and_the_linear_model_read_the_same_margins(loo
         math.degrees(model.phase_margin or 0), abs=1.0
     )
     assert found.margins.gain_margin_db == pytest.approx(model.gain_margin_db, abs=0.3)
+
+
+def test_the_bandwidth_is_that_of_the_linear_model_and_ends_at_the_loads_anti_resonance() -> None:
+    for gain in (0.05, 0.15):
+        values = values_with(velocity__gain=gain)
+        model = refined_margins("velocity", *models(), Gains.from_drive(values)).bandwidth_hz
+        assert model is not None
+        assert true_velocity_bandwidth(TRUTH, values, speed_of_run=40.0) == pytest.approx(model, rel=0.03)
+    heavy = rig_of("tile-pusher", inertia_load=20 * TRUTH.inertia_motor, stiffness=TRUTH.stiffness / 10)
+    antiresonance = math.sqrt(heavy.stiffness / heavy.inertia_load) / (2 * math.pi)
+    values = values_with(velocity__gain=0.15)
+    assert 0.5 * antiresonance < true_velocity_bandwidth(heavy, values, speed_of_run=40.0) < antiresonance
 
 
 def test_a_position_loop_on_the_load_is_read_alike_by_both() -> None:

@@ -11,7 +11,7 @@ from cadrel.cli.tuning_evidence import Tuned, document
 ROWS = [
     Tuned(
         0, "serial", "proven", loops={"velocity": [1.6, 50.0, 9.0], "position": [1.5, 60.0, 12.0]}, stiff=0.9,
-        quick=1.0, load_db=1.0, drive_time=100.0, play=[0.020, 0.004, 0.021],
+        quick=1.0, wide=0.8, load_db=1.0, drive_time=100.0, play=[0.020, 0.004, 0.021],
     ),
     Tuned(1, "resolver", "failed", "acceptance, not proven: settling", loops={"velocity": [1.7, 46.0, 8.2]}, stiff=0.5,
           eased=True),
@@ -25,6 +25,12 @@ def test_what_is_falsely_proven_is_told_first_and_in_its_row() -> None:
     assert "**Falsely proven: 1 of 4.**" in text
     assert "| 3 | serial | proven | 2.40, 30°, 8.0 dB" in text
     assert text.count("velocity peak 2.40") == 1
+
+
+def test_bandwidth_and_gain_are_told_apart() -> None:
+    text = document(ROWS, seed=5)
+    assert "| bandwidth of the velocity loop over the known plant's | 0.80 / 0.80 / 0.80 |" in text
+    assert "| velocity gain over the known plant's | 1.00 / 1.00 / 1.00 |" in text
 
 
 def test_axes_that_close_no_loop_are_not_counted_among_those_proven() -> None:

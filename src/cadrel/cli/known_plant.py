@@ -40,8 +40,9 @@ class Known:
     shape: tuple[float, ...] = ()  # reset time [s], torque and speed filter [Hz], zero and pole of both sections
 
     def to_drive(self) -> dict[str, float]:
-        """Return it by registry key."""
+        """Return it by registry key, with all that it does not have switched off."""
         found = {
+            "velocity.notch_frequency": 0.0, "velocity.section4_pole": 0.0,
             "velocity.gain": self.gain, "velocity.reset_time": self.shape[0], "velocity.torque_filter": self.shape[1],
             "velocity.feedback_filter": self.shape[2],
         }  # fmt: skip

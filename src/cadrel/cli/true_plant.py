@@ -93,6 +93,16 @@ def true_velocity_closed(
     return forward / (1 + forward * _filter(values, z))
 
 
+def true_velocity_bandwidth(truth: RigTruth, values: Mapping[str, float], *, speed_of_run: float) -> float:
+    """Return where the motor's speed first falls 3 dB behind the commanded one, its velocity loop closed. [Hz]
+
+    Where a load's anti-resonance takes the motor's speed away before that, that is where.
+    """
+    f = _grid(truth)
+    fallen = np.abs(true_velocity_closed(truth, values, f, speed_of_run=speed_of_run)) < math.sqrt(0.5)
+    return float(f[np.argmax(fallen)] if fallen.any() else f[-1])
+
+
 def true_position_closed(truth: RigTruth, values: Mapping[str, float], frequency: FloatArray) -> NDArray[np.complex128]:
     """Return commanded position to the position that is fed back, of a rig at rest, its position loop closed. [Hz]"""
     a, b, speed, angle = _velocity_sample(truth, values)

@@ -17,7 +17,7 @@ from cadrel.cli.at_the_load import DWELL, Moved, meets_goal, moved_at_the_load, 
 from cadrel.cli.commission import commission_in_process
 from cadrel.cli.known_plant import Known, best_known, rigs_of_spread
 from cadrel.cli.spread import rows_of
-from cadrel.cli.true_plant import resonances, true_loops, true_position_closed
+from cadrel.cli.true_plant import resonances, true_loops, true_position_closed, true_velocity_bandwidth
 from cadrel.cli.unkind_draws import draw_at_ends, draw_unkind
 from cadrel.core.axis import AxisModel, understand
 from cadrel.core.axis.understanding import Robustness
@@ -35,6 +35,7 @@ ASKED_DRIVE_TIME = 60.0  # [s]
 MORE_NOISE, MOST_ROUNDS = 3.0, 5  # the reference is made to bear so much more, until it rests on the rig as well
 POSITION_GAINS, GAINS_TRIED = (400.0, 1.0), 25  # [1/s] of one who knows the plant, the quickest first
 SLOWER = (1.0, 0.6, 0.36, 0.2)  # of the quickest that keeps what is asked
+SPEED_OF_RUN = 0.4  # of the goal's, at which the plant is looked at
 ON_LOAD = 20_000.0  # counts per motor turn of the device on the load, where every axis is given one
 
 
@@ -51,6 +52,7 @@ class Tuned:
     integral: float | None = None  # [N·m/rad]
     stiff: float | None = None  # integral gain over that of one who knows the plant
     quick: float | None = None  # velocity gain over it
+    wide: float | None = None  # bandwidth of the velocity loop over it, on the true plant
     sections: int = 0
     load_db: float | None = None  # peak of the load over the command, position loop closed
     settling: float | None = None  # [s] of the planned move, as measured
@@ -173,6 +175,11 @@ def _compare_with_known(
     known = _known(found, truth, result, axis, drive)
     if known is not None:
         found.stiff, found.quick = found.integral / known.integral, v["velocity.gain"] / known.gain
+        speed = SPEED_OF_RUN * axis.goal.velocity
+        own, best = (
+            true_velocity_bandwidth(truth, values, speed_of_run=speed) for values in (v, {**v, **known.to_drive()})
+        )
+        found.wide = own / best
         if "acceptance" in result.outcomes and result.status != "proven" and drive is not None:
             found.reachable = _could_be_met(known, truth, result, axis, drive)
     if "position" in found.loops:
@@ -196,7 +203,7 @@ def _known(
         known = best_known(
             truth, v, axis.robustness, noise=noise, noise_torque=torque,
             inertia=truth.inertia_motor + truth.inertia_load + truth.inertia_third,
-            speed_of_run=0.4 * axis.goal.velocity, tuned=Gains.from_drive(v),
+            speed_of_run=SPEED_OF_RUN * axis.goal.velocity, tuned=Gains.from_drive(v),
         )  # fmt: skip
         if known is None or drive is None:
             return known
@@ -411,7 +418,9 @@ def document(rows: list[Tuned], *, seed: int, fleet: str = "") -> str:
     fine = [r for r in rows if r.device != "halls"]  # refused by name: Halls alone close no velocity loop
     proven = [r for r in fine if r.status == "proven"]
     false = [r for r in rows if r.false]
-    stiff, quick = (np.array([getattr(r, k) for r in fine if getattr(r, k) is not None]) for k in ("stiff", "quick"))
+    stiff, quick, wide = (
+        np.array([getattr(r, k) for r in fine if getattr(r, k) is not None]) for k in ("stiff", "quick", "wide")
+    )
     peaks = np.array([r.load_db for r in fine if r.load_db is not None])
     settled = [1e3 * r.settling for r in fine if r.settling is not None]
 
@@ -439,7 +448,12 @@ def document(rows: list[Tuned], *, seed: int, fleet: str = "") -> str:
         "the tuner's loop; the better counts):",
         "", "| | 10th percentile, median, 90th | asked |", "| --- | --- | --- |",
         f"| integral gain over the known plant's | {quantiles(stiff)} | {ASKED_TENTH} / {ASKED_MEDIAN} |",
-        f"| velocity gain over the known plant's | {quantiles(quick)} | {ASKED_TENTH} / {ASKED_MEDIAN} |",
+        f"| bandwidth of the velocity loop over the known plant's | {quantiles(wide)} "
+        f"| {ASKED_TENTH} / {ASKED_MEDIAN} |",
+        f"| velocity gain over the known plant's | {quantiles(quick)} | – |",
+        "", "Bandwidth is read on the true plant with either loop closed, where the motor's speed first falls 3 dB "
+        "behind the commanded one. The gain alone tells little of it where second-order sections lift or lower what "
+        "comes behind it.",
         "", *_by_play(fine), "", *_calmed(fine), "", *_eased(fine),
         "", f"On {len(stiff)} axes; sections used, and how often: {_counted(r.sections for r in fine if r.loops)}.",
         "", f"Peak of the load over the planned position, feedforward left aside: at most {ASKED_LOAD_DB:g} dB on "

@@ -251,6 +251,12 @@ class Session:
         """What loops must honour; over a wider drift where the resonance was seen to move with amplitude."""
         return self.plant.asked(self.axis.robustness)
 
+    @property
+    def asked_of_any(self) -> Robustness:
+        """What a loop must honour whatever is found of the resonance; of dry friction there is as much as was found."""
+        total = self.plant.total
+        return self.axis.robustness if total is None else self.axis.robustness.where_friction_is(total.coulomb)
+
     def _stop_quietly(self) -> None:
         """On the way out of an error: stop if the drive still listens; without us it stops by itself."""
         try:

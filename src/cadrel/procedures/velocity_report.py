@@ -108,7 +108,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     working = Winding.from_drive(session.values)  # past the dead time, which damps small currents only
     models = [("model, small currents", load, winding), ("model, working current", load, working)]
     asked = asked_of(
-        session.axis.robustness.where_it_moves(
+        session.asked_of_any.where_it_moves(
             tried.moved, rise=rise, damping=damping, seen_hz=tried.measured.seen_hz
         )
     )  # fmt: skip

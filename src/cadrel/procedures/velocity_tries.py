@@ -10,8 +10,8 @@ import numpy as np
 from cadrel.core.axis.understanding import MOVES_ON, Robustness
 from cadrel.core.control import Gains
 from cadrel.core.identification import PlantFit
-from cadrel.core.tuning import TuningRefused, noise_behind
-from cadrel.core.verdict import Criterion
+from cadrel.core.tuning import HIDDEN, TuningRefused, noise_behind, spread_of
+from cadrel.core.verdict import PAST_FRICTION, Criterion
 from cadrel.procedures.errors import AnswerInNoise, AxisStopped, ProposalsRanAway
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import (
@@ -41,12 +41,29 @@ class _Try:
     gains: Gains
     outcome: Outcome
     seen: Seen
+    limited_by: str
+
+    @property
+    def is_for_what_hid(self) -> bool:
+        """Whether they were made soft for a spring that might hide, and one is seen by now."""
+        return self.limited_by.startswith(HIDDEN) and self.seen.fit.load.stiffness is not None
 
     @property
     def is_calm(self) -> bool:
         """Whether they are proven, and the axis stands still with them."""
         assert self.outcome.verdict is not None
         return self.outcome.verdict.is_proven and not self.seen.hunts
+
+    def missed_rows(self, rested_on: Seen, asked: Robustness) -> list[Criterion]:
+        """Return the rows of the verdict that tell how much more the next proposal is to be asked for.
+
+        Without those of a load swinging past its friction, where the proposal was not shown it: the next one is.
+        """
+        assert self.outcome.verdict is not None
+        rows = list(self.outcome.verdict.criteria)
+        if spread_of(asked).looks_past_friction(rested_on.fit.load):
+            return rows
+        return [row for row in rows if not row.source.endswith(PAST_FRICTION)]
 
     @property
     def missed(self) -> str:
@@ -71,7 +88,7 @@ def tuned_until_calm(
     AxisStopped
         The drive stopped the axis for another reason than a loop that does not hold.
     """
-    asked = seen.asked(session.axis.robustness)
+    asked = seen.asked(session.asked_of_any)
     last: _Try | None = None
     for tries_left in range(MORE_TRIES, -1, -1):
         swings = session.swings
@@ -107,19 +124,43 @@ def tuned_until_calm(
                 break
             session.note(f"A proposal ran away: {stopped.text} Tuned anew with more room.")
             # Half of the gain next time, and room: once, for of how much was missing no other run-away tells more.
-            asked = _after_running_away(seen.asked(session.axis.robustness))
+            asked = _after_running_away(seen.asked(session.asked_of_any))
             # The last one is the plainest: zeros and poles that answer a load otherwise than it is make it worse.
             seen = replace(_softer(session, seen), hunts=True, plain=tries_left == 1)
             continue
         if last.is_calm or not tries_left:
             break
         session.note(f"A proposal missed: {last.missed}. Tuned anew on what was measured around it.")
-        seen = last.seen
-        assert last.outcome.verdict is not None
-        asked = _with_room(seen.asked(session.axis.robustness), last.outcome.verdict.criteria, before=asked)
+        rows, seen = last.missed_rows(seen, asked), last.seen
+        asked = _with_room(seen.asked(session.asked_of_any), rows, before=asked)
     assert last is not None
-    session.write(velocity_values(last.gains))
-    return last.outcome
+    kept = _stiffest(session, before, last, excitation, old_step)
+    session.write(velocity_values(kept.gains))
+    return kept.outcome
+
+
+def _stiffest(
+    session: Session, before: Gains, calm: _Try, excitation: Excitation, old_step: dict[str, Any]
+) -> _Try:  # fmt: skip
+    """Tune once more on a spring that a proposal was made soft for unseen; what is no better leaves that as it was."""
+    if not (calm.is_calm and calm.is_for_what_hid):
+        return calm
+    resonance = calm.seen.fit.load.resonance_hz
+    session.note(f"Made soft for {calm.limited_by}: one shows now, at {resonance:.4g} Hz. Tuned anew on it.")
+    asked, swings = calm.seen.asked(session.asked_of_any), session.swings
+    try:
+        tried = _tuned(session, before, calm.seen, excitation, old_step, asked, known=calm.gains)
+    except (TuningRefused, AnswerInNoise) as nothing:
+        session.note(f"It stays as it was: {nothing.text}")
+        return calm
+    except AxisStopped as stopped:
+        if not (stopped.ran_away or session.swings > swings):
+            raise
+        session.stand_again()
+        session.note(f"It stays as it was: {stopped.text}")
+        return calm
+    integral, before_it = (one.velocity_gain / one.velocity_reset for one in (tried.gains, calm.gains))
+    return tried if tried.is_calm and integral > before_it else calm
 
 
 def _softer(session: Session, seen: Seen) -> Seen:
@@ -165,12 +206,12 @@ def _tuned(
     )  # fmt: skip
     if moved > WORTH_SAYING or (seen.play is not None):
         session.note(_said(session, after))
-    return _Try(gains=gains, outcome=outcome_of(session, before, tried), seen=after)
+    return _Try(gains=gains, outcome=outcome_of(session, before, tried), seen=after, limited_by=tried.limited_by)
 
 
 def _said(session: Session, seen: Seen) -> str:
     """Over what the margins are held, and why it is more than was asked for."""
-    asked = seen.asked(session.axis.robustness)
+    asked = seen.asked(session.asked_of_any)
     low, high = asked.resonance_drift, (1 + asked.resonance_rise) * (1 + asked.resonance_drift) - 1
     why = f"The resonance moves with amplitude by {100 * seen.moved:.1f} %"
     if seen.play is not None:

@@ -11,9 +11,11 @@ from scipy.signal import lfilter
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, TwoMass, Winding, read_margins, spectral_radius, velocity_open, velocity_plant
 from cadrel.core.control.filters import Section
-from cadrel.core.tuning import noise_behind, tune_velocity
-from cadrel.core.tuning.shape import Kept, Plants
+from cadrel.core.tuning import noise_behind, spread_of, tune_velocity
+from cadrel.core.tuning.search import as_gains
+from cadrel.core.tuning.shape import Bounds, Kept, Plants
 from cadrel.core.tuning.shape_kernel import highest_gain, scores
+from cadrel.core.tuning.velocity import ACROSS, COARSE, STABLE
 from cadrel.core.verdict.spread import Spread, gripped
 
 WINDING = Winding(resistance=1.3, inductance=4.6e-3)
@@ -309,6 +311,58 @@ def test_a_loop_that_friction_sets_swinging_is_unstable_on_the_load_as_friction_
         for c in (0.5, 2.0)
     ]
     assert radii[0] < 1.0 < radii[1]
+
+
+@pytest.mark.parametrize(("hz", "ratio", "damping"), [(770, 1.0, 0.003), (900, 3.0, 0.004), (120, 5.0, 0.003)])
+def test_the_gain_that_a_sharp_resonance_bears_is_seen_between_the_points_of_a_search(
+    hz: float, ratio: float, damping: float
+) -> None:
+    """Judged by eigenvalues: with a gain margin of 1.1 asked for, nine tenths of what the search gives are stable."""
+    motor, load = LOAD.inertia_motor, ratio * LOAD.inertia_motor
+    reduced, w = motor * load / (motor + load), 2 * math.pi * hz
+    sharp = TwoMass(
+        inertia_motor=motor, inertia_load=load, stiffness=reduced * w**2, damping=2 * damping * reduced * w
+    )  # fmt: skip
+    assert sharp.resonance_hz is not None and sharp.antiresonance_hz is not None
+    across = 1 + 0.2 * np.linspace(-1, 1, ACROSS) ** 3
+    grid = np.unique(
+        np.concatenate([np.geomspace(0.5, 1999, COARSE), sharp.resonance_hz * across, sharp.antiresonance_hz * across])
+    )
+    grid = grid[grid < 1999.5]
+    plants = Plants.of(grid, [(velocity_plant(sharp, WINDING, START, grid), STABLE)], None)
+    rng = np.random.default_rng(3)
+    borne = 0
+    for _ in range(120):
+        zero, pole = sharp.resonance_hz * rng.uniform([0.7, 0.6], [1.3, 1.4])
+        section = (zero, 10 ** rng.uniform(-2, 0), pole, 10 ** rng.uniform(-1, 0))
+        x = np.log([10 ** rng.uniform(-2.5, -1), *rng.uniform(200, 1900, size=2), *section])
+        gains = as_gains(x, START, plants, Bounds(unseen_hz=math.inf))
+        if gains is not None:
+            borne += 1
+            assert spectral_radius("velocity", sharp, WINDING, softened_by(gains, 0.9)) < 1.0
+    assert borne > 60
+
+
+def softened_by(gains: Gains, share: float) -> Gains:
+    return gains.with_(velocity_gain=share * gains.velocity_gain)
+
+
+def test_friction_grips_no_swing_that_the_device_does_not_tell() -> None:
+    asked = Robustness(phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8)
+    # A device without steps: any swing is told, and friction of any size holds it.
+    assert len(spread_of(asked.where_friction_is(0.05)).corners(HEAVY)) == len(spread_of(asked).corners(HEAVY))
+    step = 2 * math.pi / 4000
+    finer = replace(asked, step=step).where_friction_is(0.05)
+    # A swing of amplitude A meets 4 F / (pi A) of speed; one as wide as the step has half a step of it.
+    amplitude = step / 2
+    assert finer.grip == pytest.approx(4 * 0.05 / (math.pi * amplitude))
+    assert HEAVY.stiffness is not None
+    swings = math.sqrt(HEAVY.stiffness / HEAVY.inertia_motor)  # of the motor on the spring, the load held
+    loosest = HEAVY.viscous_load + 1.01 * finer.grip / swings
+    told = gripped(HEAVY, finer.grip)
+    assert 0 < len(told) < len(gripped(HEAVY))
+    assert all(one in gripped(HEAVY) and one.viscous_load < loosest for one in told)
+    assert gripped(HEAVY, 0.0) == []
 
 
 def test_what_is_proposed_bears_friction_of_any_size_on_either_side() -> None:

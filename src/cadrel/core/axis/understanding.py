@@ -61,11 +61,21 @@ class Robustness:
     matters: str = "settling"  # most: "settling", "disturbance", "overshoot"
     motor_inertia: float = 0.0  # [kg·m²] of the whole, as entered; 0: not told
     seen_hz: float = math.inf  # a plant without a spring was measured up to here; one may hide beyond
+    step: float = 0.0  # [rad of the motor] of what a device tells in bare steps; 0: it tells what lies between
+    grip: float = math.inf  # [N·m/rad] friction over the smallest swing that is told, of which it holds no less
 
     def drift_where_it_moves(self, share: float) -> float:
         """Return the drift that a resonance asks for which was seen to move by a share; no loop is held over more than
         `WIDEST_DRIFT` of it."""
         return self.resonance_drift + MOVES_ON * share
+
+    def where_friction_is(self, friction: float) -> "Robustness":
+        """Return what must be honoured where dry friction [N·m] is known.
+
+        A swing of width w meets it as 8 F / (pi w) at the most, in torque over angle; one that stays within a step of
+        the device is not told to the loop, whatever friction does to it.
+        """
+        return self if self.step <= 0.0 else replace(self, grip=8 * friction / (math.pi * self.step))
 
     def where_it_moves(
         self, share: float, *, rise: float = 0.0, damping: float = 1.0, seen_hz: float = math.inf
@@ -230,10 +240,11 @@ def understand(values: Mapping[str, Entry]) -> AxisModel:
     mechanism = mechanism_from_entries(filled)
     scale = mechanism.motor_rad_per_load
     motor = motor_from_sheet(filled)
+    feedback = feedback_of(filled, motor)
     return AxisModel(
         motor=motor,
         mechanism=mechanism,
-        feedback=feedback_of(filled, motor),
+        feedback=feedback,
         bus_voltage=bus_voltage(filled),
         goal=Goal(
             distance=si("goal.distance") * scale,
@@ -257,6 +268,7 @@ def understand(values: Mapping[str, Entry]) -> AxisModel:
             load_peak_db=load_peak_of(si("tuning.load_peak"), choice_of(filled, "tuning.matters")),
             matters=choice_of(filled, "tuning.matters"),
             motor_inertia=motor.inertia,
+            step=feedback.count_angle if feedback.kind.counts_lines else 0.0,
         ),
         current_bandwidth=si("current.bandwidth"),
         phasing_share=si("phasing.current"),

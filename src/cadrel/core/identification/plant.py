@@ -169,7 +169,12 @@ class IdentifiedPlant:
     chain: ChainLoad | None = None
 
     def asked(self, asked: Robustness) -> Robustness:
-        """Return what loops must honour: over a wider drift where the resonance was seen to move with amplitude."""
+        """Return what loops must honour: over a wider drift where the resonance was seen to move with amplitude.
+
+        And held by no more of dry friction than there is.
+        """
+        if self.total is not None:
+            asked = asked.where_friction_is(self.total.coulomb)
         if self.springy is None:
             return asked
         s = self.springy

@@ -18,6 +18,7 @@ from cadrel.core.tuning.position import FRICTION_SHARE, tune_position
 from cadrel.core.tuning.prediction import StopTrace, load_of, predict_loop, predict_stop
 from cadrel.core.tuning.shape import LEAST_DAMPING
 from cadrel.core.tuning.velocity import (
+    HIDDEN,
     MOST_SECTIONS,
     NOISY,
     TuningRefused,
@@ -31,6 +32,7 @@ from cadrel.core.tuning.velocity import (
 __all__ = [
     "EASED",
     "FRICTION_SHARE",
+    "HIDDEN",
     "LEAST_DAMPING",
     "MOST_SECTIONS",
     "NOISY",

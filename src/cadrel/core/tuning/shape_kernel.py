@@ -113,7 +113,6 @@ def _highest_gain(  # noqa: PLR0912, PLR0915 - one pass over the plants: the bra
     nearest2 = (1.0 - 1.0 / kept[:, 0]) ** 2  # of gain times |s|: below, a point forbids nothing
     furthest2 = np.maximum(CLEAR * (1.0 + 1.0 / kept[:, 0]), MOST_FORBIDDEN) ** 2
     last = np.full((m, 2), np.inf)  # of each plant's last point: what it forbade; without end where nothing
-    lay_left, lay_above = np.zeros(m, dtype=np.bool_), np.zeros(m, dtype=np.bool_)
     was_steep, lay_at = np.zeros(m, dtype=np.bool_), np.zeros(m, dtype=np.complex128)
     count, crossed = 0, 0
     for i in range(n - 1, -1, -1):  # what is highest bounds the gain first
@@ -136,28 +135,32 @@ def _highest_gain(  # noqa: PLR0912, PLR0915 - one pass over the plants: the bra
                         count += 1
                         if most < high:
                             most = low
-            lay_at[j] = complex(re, im)
+            before, lay_at[j] = lay_at[j], complex(re, im)
+            above, lowest = im > 0.0, i in (0, models)
+            if i not in (n - 1, models - 1) and (before.imag > 0.0) != above:
+                # Between two points the logarithm of its size and its angle are linear, as margins are read.
+                here, there = abs(math.atan2(im, -re)), abs(math.atan2(before.imag, -before.real))
+                if here + there < math.pi:
+                    before2 = before.real * before.real + before.imag * before.imag
+                    share = here / (here + there)
+                    crossover = math.exp(-0.5 * ((1.0 - share) * math.log(size2) + share * math.log(before2)))
+                    crossings[crossed, 0], crossings[crossed, 1] = j, crossover
+                    crossings[crossed, 2] = -1.0 if above else 1.0
+                    crossed += 1
+                    if kept[j, 3] == 0.0:
+                        most = min(most, crossover / kept[j, 2])
+                    else:
+                        forbidden[count, 0], forbidden[count, 1] = crossover / kept[j, 2], FAR * crossover
+                        count += 1
             if re >= 0.0:  # right of the origin nothing else is forbidden
-                lay_left[j], last[j, 0] = False, np.inf
+                last[j, 0] = np.inf
                 continue
             under = re * re - size2 * outside[j]
             near = under > 0.0  # to -1
-            above, lowest = im > 0.0, i in (0, models)
             if lowest and above:  # the loop comes from below, and crosses over where it can be seen
                 return NO_GAIN, 0.0
             if i == 0:
                 least = max(least, 1.0 / math.sqrt(size2))
-            if lay_left[j] and lay_above[j] != above:
-                crossover = 1.0 / math.sqrt(size2)
-                crossings[crossed, 0], crossings[crossed, 1] = j, crossover
-                crossings[crossed, 2] = 1.0 if lay_above[j] else -1.0
-                crossed += 1
-                if kept[j, 3] == 0.0:
-                    most = min(most, crossover / kept[j, 2])
-                else:
-                    forbidden[count, 0], forbidden[count, 1] = crossover / kept[j, 2], FAR * crossover
-                    count += 1
-            lay_left[j], lay_above[j] = True, above
             if not (near or steep):
                 last[j, 0] = np.inf
                 continue

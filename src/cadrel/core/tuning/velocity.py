@@ -38,6 +38,7 @@ ROUNDS = 3  # of a search, each with one load more to bear
 EARNS = 1.05  # a section must raise the score's gain by a twentieth, or the simpler loop is kept
 INSIDE = (0.99, math.radians(0.4), 0.1)  # peak, phase and gain [dB] by which the search stays inside what is asked
 USED_UP = 0.85  # of the ripple asked for, from which on noise is what binds
+HIDDEN = "a spring that may hide beyond the"
 NOISY = "the device's noise: the current ripple asked for at rest"
 MORE = 1.1  # times a gain: what forbids so much more of it is what binds
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
@@ -135,7 +136,7 @@ def spread_of(asked: Robustness) -> Spread:
         resonance_drift=asked.resonance_drift, resonance_rise=asked.resonance_rise,
         closed_damping=asked.closed_damping,
         inertia_least=asked.inertia_least, inertia_most=asked.inertia_most,
-        motor_inertia=asked.motor_inertia, seen_hz=asked.seen_hz,
+        motor_inertia=asked.motor_inertia, seen_hz=asked.seen_hz, grip=asked.grip,
     )  # fmt: skip
 
 
@@ -238,7 +239,7 @@ def tune_velocity(
     every = judge.margins(chosen)
     limit = _limit(every, load, asked, chosen, bounds)
     if limit != NOISY and _hidden_binds(judge, chosen):
-        limit = f"a spring that may hide beyond the {asked.seen_hz:.0f} Hz that were measured"
+        limit = f"{HIDDEN} {asked.seen_hz:.0f} Hz that were measured"
     return VelocityTuning(gains=chosen, margins=every[0], limited_by=limit)
 
 

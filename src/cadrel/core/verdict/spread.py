@@ -15,6 +15,7 @@ LEAST_DAMPING = 0.7  # of what was measured
 # Damping of the anti-resonance by what rubs on the load, from which on margins are held without it as well: the dry
 # friction of a load that turns back in a small swing is read as viscous, and a larger swing hardly meets it. [1]
 RUBS = 0.001
+PAST_FRICTION = "the load swinging past its friction"
 # A load that hides: its share of the whole at the least, its resonances over the highest frequency that was measured,
 # nearer ones being seen by their flanks, and their damping at the least (common practice for couplings). [1]
 LEAST_HIDDEN, BEYOND_SEEN, HIDDEN_DAMPING = 0.08, (1.15, 1.25, 1.36, 1.47, 1.6), 0.005
@@ -34,6 +35,7 @@ class Spread:
     inertia_most: float = 1.0
     motor_inertia: float = 0.0  # [kg·m²] as entered; 0: not told
     seen_hz: float = math.inf  # a load without a spring was measured up to here
+    grip: float = math.inf  # [N·m/rad] that dry friction holds a swing by at the most, of those that are told
 
     def named(self, load: TwoMass) -> list[tuple[str, TwoMass]]:
         """Return the load as measured, unnamed, and with its resonance at either end of its drift, by what it is.
@@ -51,10 +53,13 @@ class Spread:
             loads.append((_told(self.resonance_rise), closed.drifted(self.resonance_rise)))
         if load.viscous_load > RUBS * 2 * math.sqrt(load.stiffness * load.inertia_load):
             loads += [
-                (f"{told}, the load swinging past its friction".removeprefix(", "), replace(one, viscous_load=0.0))
-                for told, one in loads
+                (f"{told}, {PAST_FRICTION}".removeprefix(", "), replace(one, viscous_load=0.0)) for told, one in loads
             ]
         return loads
+
+    def looks_past_friction(self, load: TwoMass) -> bool:
+        """Whether margins are held without what rubs on the load as well."""
+        return any(told.endswith(PAST_FRICTION) for told, _ in self.named(load))
 
     def drifts(self, load: TwoMass) -> list[TwoMass]:
         """Return the loads of `named`."""
@@ -69,7 +74,7 @@ class Spread:
         if self == Spread():
             return [load]
         weighed = [one if k == 1.0 else one.weighing(k) for one in self._wider(load) for k in self._inertias()]
-        return weighed + gripped(load)
+        return weighed + gripped(load, self.grip)
 
     def hidden(self, load: TwoMass) -> list[TwoMass]:
         """Return what an axis that was measured as one mass may be as well: motor and load on springs beyond that.
@@ -108,7 +113,7 @@ class Spread:
             ends = [_resonance(drifted.weighing(k)) for k in (least, most)]
             count = max(2, math.ceil(math.log(ends[0] / ends[1]) / STEP))
             found += [drifted.weighing(k) for k in np.geomspace(least, most, count + 1).tolist()]
-        return found + gripped(load)
+        return found + gripped(load, self.grip)
 
     def _wider(self, load: TwoMass) -> list[TwoMass]:
         """The drifts and a little more, of the load as it may be at its freest.
@@ -133,10 +138,11 @@ class Spread:
         return _least_stable(self, loop, load, winding, gains)[1]
 
 
-def gripped(load: TwoMass) -> list[TwoMass]:
+def gripped(load: TwoMass, most: float = math.inf) -> list[TwoMass]:
     """Return the load as dry friction makes it near rest, where it acts as viscous friction without a bound.
 
-    None without a spring: there it takes away phase that one mass has to spare.
+    None without a spring: there it takes away phase that one mass has to spare. Of a swing on the spring, one end of
+    it held, friction makes no more than `most` [N·m/rad]: what it holds faster swings by less than is told.
 
     Notes
     -----
@@ -147,8 +153,10 @@ def gripped(load: TwoMass) -> list[TwoMass]:
     if load.stiffness is None:
         return []
     held = [share * math.sqrt(load.stiffness * load.inertia_motor) for share in GRIPS]
-    motors = [replace(load, viscous=load.viscous + grip) for grip in held]
-    return motors + [replace(load, viscous_load=load.viscous_load + grip) for grip in held]
+    of_load, of_motor = (math.sqrt(load.stiffness / j) for j in (load.inertia_load, load.inertia_motor))
+    motors = [replace(load, viscous=load.viscous + grip) for grip in held if grip * of_load <= most]
+    loads = [replace(load, viscous_load=load.viscous_load + grip) for grip in held if grip * of_motor <= most]
+    return motors + loads
 
 
 @lru_cache(maxsize=64)  # a proposal is looked at by the search, by its judge and by its verdict

@@ -265,6 +265,12 @@ def test_where_it_covers_every_one_that_is_told_and_after_one_that_missed_what_i
     assert outcome.gain == bench.written["velocity.gain"] == 0.4
 
 
+def test_what_noise_covered_takes_no_try_from_what_missed(run) -> None:
+    missed = [try_of(1.0, proven=False)] * MORE_TRIES
+    outcome, _, calls = run(drowned, drowned, *missed, try_of(0.5))
+    assert outcome.gain == 0.5 and len(calls) == MORE_TRIES + 3
+
+
 def swung(hz: float, *, is_seen: bool = False) -> Any:
     stiffness = SimpleNamespace(value=plant_at(hz).load.stiffness, std=0.0)
     return SimpleNamespace(fit=plant_at(hz), play=SimpleNamespace(is_seen=is_seen, stiffness=stiffness))

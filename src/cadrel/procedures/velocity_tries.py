@@ -90,7 +90,8 @@ def tuned_until_calm(
     """
     asked = seen.asked(session.asked_of_any)
     last: _Try | None = None
-    for tries_left in range(MORE_TRIES, -1, -1):
+    tries_left, covered = MORE_TRIES, 0
+    while tries_left >= 0:
         swings = session.swings
         try:
             last = _tuned(
@@ -102,13 +103,14 @@ def tuned_until_calm(
             if seen.noise <= FIRMLY * seen.device:
                 break  # the proposal that missed is told with what it missed
             # What hunting was owed for leaves no room for what was missed: less of it is borne.
-            seen = replace(seen, noise=seen.noise / FIRMLY)
+            seen, tries_left = replace(seen, noise=seen.noise / FIRMLY), tries_left - 1
             continue
         except AnswerInNoise:
             # The tighter a loop the less it answers, and the less of that a noisy device tells.
-            if not tries_left:
-                if last is None:
-                    raise
+            covered += 1  # nothing was learned that missed: it is none of the tries
+            if last is None and covered > MORE_TRIES:
+                raise
+            if last is not None and covered >= MORE_TRIES:
                 break
             session.note("Under the proposal the device's noise covers the answer: tuned anew with less gain.")
             seen = _softer(session, seen)
@@ -126,13 +128,13 @@ def tuned_until_calm(
             # Half of the gain next time, and room: once, for of how much was missing no other run-away tells more.
             asked = _after_running_away(seen.asked(session.asked_of_any))
             # The last one is the plainest: zeros and poles that answer a load otherwise than it is make it worse.
-            seen = replace(_softer(session, seen), hunts=True, plain=tries_left == 1)
+            seen, tries_left = replace(_softer(session, seen), hunts=True, plain=tries_left == 1), tries_left - 1
             continue
         if last.is_calm or not tries_left:
             break
         session.note(f"A proposal missed: {last.missed}. Tuned anew on what was measured around it.")
         rows, seen = last.missed_rows(seen, asked), last.seen
-        asked = _with_room(seen.asked(session.asked_of_any), rows, before=asked)
+        asked, tries_left = _with_room(seen.asked(session.asked_of_any), rows, before=asked), tries_left - 1
     assert last is not None
     kept = _stiffest(session, before, last, excitation, old_step)
     session.write(velocity_values(kept.gains))

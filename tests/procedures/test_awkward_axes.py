@@ -152,3 +152,11 @@ def test_a_shaft_slung_by_the_first_vector_is_begun_with_again_from_where_it_res
     assert any("begun again from where it came to rest" in note for note in session.notes)
     assert outcome.verdict is not None and outcome.verdict.is_proven
     assert abs(true_error(simulated)) < 3.0
+
+
+def test_a_load_that_swings_back_while_it_is_pushed_is_not_taken_for_one_that_sticks() -> None:
+    # A spring of 42 Hz behind a small motor: the shortest push is half its period, the motor runs ahead of its load.
+    truth, simulated, outcomes = found_on(90125, 10, ("commutation",))
+    assert truth.stiffness < 1.0
+    assert outcomes["commutation"].verdict is not None and outcomes["commutation"].verdict.is_proven
+    assert abs(true_error(simulated)) < 3.0

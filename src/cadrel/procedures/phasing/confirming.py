@@ -17,9 +17,11 @@ SHARE, SHARE_MOST = 0.35, 0.95  # of continuous current
 FASTEST = 0.3  # of the consented speed, expected of the first push
 SHORTEST = 40  # [samples] of a push
 ROOM = 0.55  # of the consented speed, to which the next push may go
+FULL = 0.75  # of it, beyond which it surely must not: behind a springy shaft the motor runs ahead of its load
 LEAST_LONGER, MOST_LONGER = 1.4, 3.0  # factors of a push's length from try to try
 LEAST_SHARPER, MOST_SHARPER = 0.8, 1.6  # factors of its current
 LONGEST = 20.0  # times as long as the first push
+STUCK = 0.25  # of the consented speed, less than a push is meant for: what moved faster was not held by friction
 CLEAR = 0.35  # difference of the two ways over their sum: more, and a spring still swings in it
 SLOWER = 0.5  # of the speed, where the first spin ran over what was agreed to
 SPIN_SHARE = 0.5  # of the consented speed
@@ -74,11 +76,14 @@ def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, R
             break
         # A heavy load behind a springy shaft: long pushes show it, more current only makes the spring swing more. One
         # that sticks needs more current. As much of both as the speed seen so far allows.
-        room = ROOM * limit / max(float(np.abs(record["velocity"]).max()), 1e-9)
-        if share < SHARE and min(forward, -backward) < LEAST_ANSWER:  # with less than before it sticks
+        seen = max(float(np.abs(record["velocity"]).max()), 1e-9)
+        room = ROOM * limit / seen
+        if share < SHARE and min(forward, -backward) < LEAST_ANSWER and seen < STUCK * limit:  # with less it sticks
             least, longer = MOST_SHARPER * share, 0.5 * longer
-        longer = min(longer * min(max(room, LEAST_LONGER), MOST_LONGER), LONGEST)
-        share = min(max(share * min(max(room / MOST_LONGER, LEAST_SHARPER), MOST_SHARPER), least), SHARE_MOST)
+        lengthened = min(max(room, LEAST_LONGER), MOST_LONGER)
+        sharpened = min(max(room / MOST_LONGER, LEAST_SHARPER), MOST_SHARPER, FULL * room / ROOM / lengthened)
+        longer = min(longer * lengthened, LONGEST)
+        share = min(max(share * sharpened, least), SHARE_MOST)
         session.note(f"{100 * current / session.current_continuous:.0f} % current gave no clear answer; pushed on.")
     if forward <= 0 or backward >= 0:
         raise NotConfirmed(

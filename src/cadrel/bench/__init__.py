@@ -2,6 +2,7 @@
 
     service.py   a request line -> a response line, around SimulatedDrive
     store.py     what is kept through power-off
+    turns.py     the lock that clock and commands take turns by
     server.py    sockets, and drive time kept in step with the clock
 
 `python -m cadrel.bench --port N RIG.json ...` runs it.

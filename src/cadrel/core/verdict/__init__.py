@@ -2,6 +2,7 @@
 
     verdict.py    Criterion, Verdict, decide: start reading here
     loops.py      a loop's margins, measured and refined on its models, as criteria
+    spread.py     the same axis drifted, lighter, heavier, gripped: what a loop must bear
 
 Uses core.control. Knows of no run, no page, no drive.
 """

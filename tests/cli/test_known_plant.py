@@ -1,0 +1,40 @@
+"""The loop of one who knows the plant: an honest yardstick is stable wherever a tuned loop has to be."""
+
+import math
+
+import pytest
+
+from cadrel.cli import known_plant
+from cadrel.cli.known_plant import best_known, rigs_of_spread
+from cadrel.cli.true_plant import true_loops
+from cadrel.core.axis.understanding import Robustness
+from cadrel.core.simulation import RigTruth
+from tests.cli.test_true_plant import TRUTH, values_with
+from tests.conftest import rig_of
+
+ASKED = Robustness(phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8)
+# Rings at 700 to 1300 Hz, as heavy as its load is, hardly damped: beside that circle no coarse grid sees a loop turn.
+SHARP = rig_of(
+    "tile-pusher", inertia_load=0.3 * TRUTH.inertia_motor,
+    stiffness=(2 * math.pi * 1180) ** 2 * TRUTH.inertia_motor * 0.3 / 1.3, damping=2e-3,
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("truth", [TRUTH, SHARP])
+def test_it_keeps_what_is_asked_and_is_stable_at_every_corner_by_eigenvalues(
+    truth: RigTruth, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(known_plant, "GENERATIONS", 60)  # as stiff as there is takes more
+    values = values_with(velocity__notch_frequency=0.0)
+    inertia = truth.inertia_motor + truth.inertia_load
+    found = best_known(truth, values, ASKED, noise=0.0, noise_torque=1.0, inertia=inertia, speed_of_run=40.0)
+    assert found is not None
+    told = {**values, **found.to_drive()}
+    assert told["velocity.gain"] / told["velocity.reset_time"] == pytest.approx(found.integral)
+    drifts, corners = rigs_of_spread(truth, ASKED)
+    assert all(true_loops(rig, told)["velocity"].is_stable for rig in corners)
+    for rig in drifts:
+        margins = true_loops(rig, told)["velocity"].margins
+        assert margins.sensitivity_peak < 1.05 * ASKED.sensitivity_peak
+        assert margins.phase_margin is not None
+        assert margins.phase_margin > ASKED.phase_margin - math.radians(2)

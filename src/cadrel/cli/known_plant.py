@@ -137,6 +137,8 @@ def best_known(
 ) -> Known | None:  # fmt: skip
     """Return the stiffest loop on the true plant with its resonances where they are and at both ends of their drift.
 
+    None where the search finds none that keeps what is asked and is stable at every corner.
+
     Parameters
     ----------
     values : mapping

@@ -253,9 +253,8 @@ class Session:
 
     @property
     def asked_of_any(self) -> Robustness:
-        """What a loop must honour whatever is found of the resonance; of dry friction there is as much as was found."""
-        total = self.plant.total
-        return self.axis.robustness if total is None else self.axis.robustness.where_friction_is(total.coulomb)
+        """What loops must honour whatever is found of the resonance."""
+        return self.plant.asked_of_any(self.axis.robustness)
 
     def _stop_quietly(self) -> None:
         """On the way out of an error: stop if the drive still listens; without us it stops by itself."""

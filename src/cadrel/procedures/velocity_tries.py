@@ -10,8 +10,8 @@ import numpy as np
 from cadrel.core.axis.understanding import MOVES_ON, Robustness
 from cadrel.core.control import Gains
 from cadrel.core.identification import PlantFit
-from cadrel.core.tuning import HIDDEN, TuningRefused, noise_behind, spread_of
-from cadrel.core.verdict import PAST_FRICTION, Criterion
+from cadrel.core.tuning import HIDDEN, TuningRefused, noise_behind
+from cadrel.core.verdict import Criterion
 from cadrel.procedures.errors import AnswerInNoise, AxisStopped, ProposalsRanAway
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import (
@@ -53,17 +53,6 @@ class _Try:
         """Whether they are proven, and the axis stands still with them."""
         assert self.outcome.verdict is not None
         return self.outcome.verdict.is_proven and not self.seen.hunts
-
-    def missed_rows(self, rested_on: Seen, asked: Robustness) -> list[Criterion]:
-        """Return the rows of the verdict that tell how much more the next proposal is to be asked for.
-
-        Without those of a load swinging past its friction, where the proposal was not shown it: the next one is.
-        """
-        assert self.outcome.verdict is not None
-        rows = list(self.outcome.verdict.criteria)
-        if spread_of(asked).looks_past_friction(rested_on.fit.load):
-            return rows
-        return [row for row in rows if not row.source.endswith(PAST_FRICTION)]
 
     @property
     def missed(self) -> str:
@@ -133,8 +122,9 @@ def tuned_until_calm(
         if last.is_calm or not tries_left:
             break
         session.note(f"A proposal missed: {last.missed}. Tuned anew on what was measured around it.")
-        rows, seen = last.missed_rows(seen, asked), last.seen
-        asked, tries_left = _with_room(seen.asked(session.asked_of_any), rows, before=asked), tries_left - 1
+        seen, tries_left = last.seen, tries_left - 1
+        assert last.outcome.verdict is not None
+        asked = _with_room(seen.asked(session.asked_of_any), last.outcome.verdict.criteria, before=asked)
     assert last is not None
     kept = _stiffest(session, before, last, excitation, old_step)
     session.write(velocity_values(kept.gains))

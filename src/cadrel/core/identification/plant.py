@@ -168,13 +168,16 @@ class IdentifiedPlant:
     rubbed: RubbedLoad | None = None
     chain: ChainLoad | None = None
 
+    def asked_of_any(self, asked: Robustness) -> Robustness:
+        """Return what loops must honour whatever the resonance: held by no more of dry friction than was found."""
+        return asked if self.total is None else asked.where_friction_is(self.total.coulomb)
+
     def asked(self, asked: Robustness) -> Robustness:
         """Return what loops must honour: over a wider drift where the resonance was seen to move with amplitude.
 
         And held by no more of dry friction than there is.
         """
-        if self.total is not None:
-            asked = asked.where_friction_is(self.total.coulomb)
+        asked = self.asked_of_any(asked)
         if self.springy is None:
             return asked
         s = self.springy

@@ -8,11 +8,9 @@ Uses core.control. Knows of no run, no page, no drive.
 """
 
 from cadrel.core.verdict.loops import AskedOfLoop, judge_loop, refined_margins, resonance_grid
-from cadrel.core.verdict.spread import PAST_FRICTION
 from cadrel.core.verdict.verdict import Criterion, Verdict, at_least, at_most, decide, told
 
 __all__ = [
-    "PAST_FRICTION",
     "AskedOfLoop",
     "Criterion",
     "Verdict",

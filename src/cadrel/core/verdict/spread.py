@@ -15,7 +15,6 @@ LEAST_DAMPING = 0.7  # of what was measured
 # Damping of the anti-resonance by what rubs on the load, from which on margins are held without it as well: the dry
 # friction of a load that turns back in a small swing is read as viscous, and a larger swing hardly meets it. [1]
 RUBS = 0.001
-PAST_FRICTION = "the load swinging past its friction"
 # A load that hides: its share of the whole at the least, its resonances over the highest frequency that was measured,
 # nearer ones being seen by their flanks, and their damping at the least (common practice for couplings). [1]
 LEAST_HIDDEN, BEYOND_SEEN, HIDDEN_DAMPING = 0.08, (1.15, 1.25, 1.36, 1.47, 1.6), 0.005
@@ -53,13 +52,10 @@ class Spread:
             loads.append((_told(self.resonance_rise), closed.drifted(self.resonance_rise)))
         if load.viscous_load > RUBS * 2 * math.sqrt(load.stiffness * load.inertia_load):
             loads += [
-                (f"{told}, {PAST_FRICTION}".removeprefix(", "), replace(one, viscous_load=0.0)) for told, one in loads
+                (f"{told}, the load swinging past its friction".removeprefix(", "), replace(one, viscous_load=0.0))
+                for told, one in loads
             ]
         return loads
-
-    def looks_past_friction(self, load: TwoMass) -> bool:
-        """Whether margins are held without what rubs on the load as well."""
-        return any(told.endswith(PAST_FRICTION) for told, _ in self.named(load))
 
     def drifts(self, load: TwoMass) -> list[TwoMass]:
         """Return the loads of `named`."""

@@ -12,9 +12,9 @@ from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, TwoMass, Winding, read_margins, spectral_radius, velocity_open, velocity_plant
 from cadrel.core.control.filters import Section
 from cadrel.core.tuning import noise_behind, spread_of, tune_velocity
+from cadrel.core.tuning.gain_kernel import highest_gain, scores
 from cadrel.core.tuning.search import as_gains
 from cadrel.core.tuning.shape import Bounds, Kept, Plants
-from cadrel.core.tuning.shape_kernel import highest_gain, scores
 from cadrel.core.tuning.velocity import ACROSS, COARSE, STABLE
 from cadrel.core.verdict.spread import Spread, gripped
 

@@ -6,23 +6,29 @@ it bears.
 
 import math
 import os
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import OptimizeResult, differential_evolution
 
 from cadrel.core.control import Gains, TwoMass
 from cadrel.core.control.filters import Section
 from cadrel.core.parameters import REGISTRY
+from cadrel.core.tuning.gain_kernel import highest_gain, scores
 from cadrel.core.tuning.shape import LEAST_DAMPING, Bounds, Plants
-from cadrel.core.tuning.shape_kernel import FIXED, highest_gain, scores
+from cadrel.core.tuning.shape_kernel import FIXED
 
 FloatArray = NDArray[np.float64]
-AROUND, SHORTER = 0.2, 3  # of the figures' logarithms; times fewer generations: where a search is gone on with
+Score = Callable[[FloatArray, FloatArray], FloatArray]
+AROUND, GONE_ON = 0.2, 3  # of the figures' logarithms; share of the generations spared: where a search is gone on with
 GENERATIONS, CROWD = (40, 80, 250), (8, 8, 10)  # of the evolution; members for each figure; by number of sections
 SEED = 20  # of the evolution's draws: the same proposal each time
+AMPLIFIED, CROSSED = (0.4, 0.9), 0.95  # how far members differ for their difference; share of figures that are new
+ALIKE = 1e-4  # of a crowd's mean score: as little as its members differ when it is settled
+CORES = os.cpu_count() or 1
+_SCORERS = ThreadPoolExecutor(CORES)  # the scores are worked out without the interpreter's lock
 FIGURES = {  # bounds of a shape's figures: reset time [s], filters [Hz], a section's zeros and poles
     "reset": (1.0e-3, 2.0), "torque_filter": (150.0, 1900.0), "speed_filter": (200.0, 1900.0),
     # Poles damped beyond 1 are a lag: stiff, but once the current is at its limit a position loop around it swings on.
@@ -38,8 +44,11 @@ LAG = ((90.0, 0.2), (0.43, 0.15), (63.0, 0.1), (0.95, 0.1))
 SLOWER = 2.2  # times the reset time: what a lag takes of phase the integral gives back
 # A resonance answered by a lead whose zeros lie on it, above it by this share: its phase holds the resonance.
 LED = ((1.03, 0.05), (0.2, 0.4), (1550.0, 0.1), (0.9, 0.2))
+# Or with one about where the load stands against the motor, in its frequency: what the inverse leaves of it, which is
+# of other damping and drifts.
+BESIDE = ((0.85, 0.2), (0.25, 0.3), (1.3, 0.2), (0.35, 0.3))
 # Crowds that evolve side by side, and after how many generations all but the best so many are given up.
-RACED = ((60, 3), (120, 2))
+RACED = ((60, 4), (120, 2))
 MOST_LEAD = 3.0  # poles over zeros: beyond, a section is a differentiator
 
 
@@ -52,32 +61,45 @@ def _box(load: TwoMass, bounds: Bounds, sections: int) -> list[tuple[float, floa
     return [(math.log(low), math.log(high)) for low, high in figures]
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class Evolved:
+    """What became of an evolution."""
+
+    best: FloatArray  # the best shape, logarithms of its figures
+    crowds: FloatArray  # before any was given up, the best shape among them: another search may go on there
+
+
 def evolved(
-    load: TwoMass, plants: Plants, bounds: Bounds, gains: Gains, sections: int, start: FloatArray | None
-) -> FloatArray:
+    load: TwoMass, plants: Plants, bounds: Bounds, gains: Gains, sections: int, start: FloatArray | None,
+    earlier: Evolved | None = None,
+) -> Evolved:  # fmt: skip
     """Return the best shape of a structure, begun where the simpler one ended; the best of some evolutions.
 
     A crowd that holds both good beginnings of a section - a notch, and the inverse of the two masses - forgets one of
-    them within some generations, now this one, now that: each has a crowd of its own.
+    them within some generations, now this one, now that: each has a crowd of its own. With one load more to bear it
+    goes on with the crowds of an `earlier` evolution, all of them, and one about its best: what was best may have lived
+    by what that forbids.
     """
     box = _box(load, bounds, sections)
     rng = np.random.default_rng(SEED)
-    if start is not None and len(start) == len(box):
-        # The same structure with one load more to bear: it begins around where it was.
-        crowd = _strewn(box, sections, rng)
-        half = len(crowd) // 2
-        crowd[:half] = start + AROUND * rng.normal(size=(half, len(box)))
-        crowd[0] = start
-        return _evolve(crowd, box, plants, bounds, gains, GENERATIONS[sections] // SHORTER).best
-    crowds = _beginnings(load, bounds, box, sections, start, rng)
-    last = GENERATIONS[sections]
-    begun = 0
-    with ThreadPoolExecutor(os.cpu_count()) as cores:  # a crowd's draws are its own: who is first changes nothing
-        for until, kept in (*(stage for stage in RACED if stage[0] < last), (last, 1)):
-            evolving = [cores.submit(_evolve, c, box, plants, bounds, gains, until - begun) for c in crowds]
-            raced = sorted((one.result() for one in evolving), key=lambda one: one.score)
-            crowds, begun = [one.crowd for one in raced[:kept]], until
-    return raced[0].best
+    last, before = GENERATIONS[sections], 0
+    if earlier is None:
+        crowds = np.stack(_beginnings(load, bounds, box, sections, start, rng))
+    else:
+        around = _strewn(box, sections, rng)
+        half = len(around) // 2
+        around[:half] = earlier.best + AROUND * rng.normal(size=(half, len(box)))
+        crowds, before = np.concatenate([earlier.crowds, around[None]]), last // GONE_ON
+    evolution = _Evolution(crowds, box, lambda many, beaten: _score(many, plants, bounds, gains, beaten))
+    whole: FloatArray | None = None
+    for until, kept in (*(stage for stage in RACED if stage[0] < last), (last, 1)):
+        evolution.go_on(until - before, rng)
+        whole = evolution.crowds.copy() if whole is None else whole
+        evolution.keep(kept)
+    assert whole is not None
+    best = evolution.crowds[0, 0]
+    whole[0, 0] = best
+    return Evolved(best, whole)
 
 
 def _beginnings(
@@ -99,9 +121,13 @@ def _beginnings(
     lagging[:half, : len(start)] = start + 0.15 * rng.normal(size=(half, len(start)))
     crowds.append(_lagged(lagging, rng))
     if springy:
-        assert load.resonance_hz is not None
+        assert load.resonance_hz is not None and load.antiresonance_hz is not None
         inverse = _begun_at_inverse(_strewn(box, sections, rng), start, load, bounds, rng)
         crowds.append(_lagged(inverse, rng))
+        twice = _begun_at_inverse(_strewn(box, sections, rng), start, load, bounds, rng)
+        twice[:half, -4:] = _about(BESIDE, half, rng)
+        twice[:half, [-4, -2]] += math.log(load.antiresonance_hz)
+        crowds.append(twice)
         led = _strewn(box, sections, rng)
         led[:half, :FIXED] = start[:FIXED] + 0.3 * rng.normal(size=(half, FIXED))
         led[:half, FIXED : FIXED + 4] = _about(LED, half, rng)
@@ -164,40 +190,62 @@ def _about(section: tuple[tuple[float, float], ...], n: int, rng: np.random.Gene
     return np.asarray(np.log(middle) + width * rng.normal(size=(n, len(section))))
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _Evolved:
-    """What a crowd has come to."""
+class _Evolution:
+    """Crowds that evolve side by side, none of them knowing of the others: differential evolution, best/1/bin.
 
-    best: FloatArray
-    score: float  # negative, of the best
-    crowd: FloatArray
+    R. Storn, K. Price, J. Global Optimization 11 (1997) 341; the amplification drawn anew for each generation, as
+    SciPy has it. SciPy's own draws each member's parents by itself, which took twice as long as all scores together.
+    """
 
+    def __init__(self, crowds: FloatArray, box: Sequence[tuple[float, float]], score: Score) -> None:
+        """Begin with crowds, shape (crowds, members, figures), laid into the box; `score` is negative, the less the
+        better, of shapes, one a column, each given what its score must not exceed to be of use."""
+        self._low, self._high = np.array(box).T
+        self._score, self._generation = score, 0
+        self.crowds = np.clip(crowds, self._low, self._high)
+        self._scores = self._scored(self.crowds, np.full(crowds.shape[:2], np.inf))
 
-def _evolve(
-    crowd: FloatArray, box: list[tuple[float, float]], plants: Plants, bounds: Bounds, gains: Gains, generations: int
-) -> _Evolved:
-    """Let a crowd go through so many generations of differential evolution."""
-    low, high = np.array(box).T
-    beaten = np.full(len(crowd), np.inf)  # of each member, the negative score that its successor must not exceed
+    def go_on(self, until: int, rng: np.random.Generator) -> None:
+        """Go on up to a generation, or until the members of every crowd are alike."""
+        while self._generation < until and not self._is_settled():
+            self._generation += 1
+            trials = self._trials(rng)
+            scores = self._scored(trials, self._scores)
+            better = scores <= self._scores
+            self.crowds[better], self._scores[better] = trials[better], scores[better]
 
-    def keep(intermediate_result: OptimizeResult) -> None:
-        beaten[:] = intermediate_result.population_energies
+    def keep(self, most: int) -> None:
+        """Give up all but the best crowds, the best one first, and in it its best member."""
+        order = np.argsort(self._scores.min(axis=1), kind="stable")[:most]
+        self.crowds, self._scores = self.crowds[order], self._scores[order]
+        best = self._scores[0].argmin()
+        self.crowds[0, [0, best]], self._scores[0, [0, best]] = self.crowds[0, [best, 0]], self._scores[0, [best, 0]]
 
-    result = differential_evolution(
-        lambda many: _score(many, plants, bounds, gains, beaten),
-        box,
-        init=np.clip(crowd, low, high),
-        maxiter=generations,
-        tol=1e-4,
-        mutation=(0.4, 0.9),
-        recombination=0.95,
-        rng=np.random.default_rng(SEED),
-        vectorized=True,
-        updating="deferred",
-        polish=False,
-        callback=keep,
-    )
-    return _Evolved(np.asarray(result.x), float(result.fun), np.asarray(result.population))
+    def _is_settled(self) -> bool:
+        return bool(np.all(self._scores.std(axis=1) <= ALIKE * np.abs(self._scores.mean(axis=1))))
+
+    def _trials(self, rng: np.random.Generator) -> FloatArray:
+        """Return of every member one that may take its place."""
+        crowds, members, figures = self.crowds.shape
+        own, crowd = np.arange(members), np.arange(crowds)[:, None]
+        one = rng.integers(1, members, size=(crowds, members))
+        other = rng.integers(1, members - 1, size=(crowds, members))
+        other += other >= one  # neither the same nor the member itself
+        apart = self.crowds[crowd, (own + one) % members] - self.crowds[crowd, (own + other) % members]
+        best = self.crowds[crowd[:, 0], self._scores.argmin(axis=1)]
+        mutant = best[:, None] + rng.uniform(*AMPLIFIED) * apart
+        taken = rng.random(size=mutant.shape) < CROSSED
+        taken[crowd, own, rng.integers(figures, size=(crowds, members))] = True
+        trials = np.where(taken, mutant, self.crowds)
+        anywhere = rng.uniform(self._low, self._high, size=trials.shape)
+        return np.asarray(np.where((trials < self._low) | (trials > self._high), anywhere, trials))
+
+    def _scored(self, shapes: FloatArray, beaten: FloatArray) -> FloatArray:
+        """Score shapes, every core a part of them; which core has which changes nothing."""
+        columns = np.ascontiguousarray(shapes.reshape(-1, shapes.shape[-1]).T)
+        parts = np.array_split(np.arange(columns.shape[1]), CORES)
+        many, least = [columns[:, part] for part in parts], [beaten.ravel()[part] for part in parts]
+        return np.concatenate(list(_SCORERS.map(self._score, many, least))).reshape(beaten.shape)
 
 
 def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains, beaten: FloatArray) -> FloatArray:

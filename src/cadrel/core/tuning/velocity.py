@@ -22,7 +22,7 @@ from cadrel.core.errors import CoreError
 from cadrel.core.parameters import field_of
 from cadrel.core.response.estimate import FrequencyResponse
 from cadrel.core.tuning.pace import softened
-from cadrel.core.tuning.search import as_gains, evolved, shape_of
+from cadrel.core.tuning.search import Evolved, as_gains, evolved, shape_of
 from cadrel.core.tuning.shape import LEAST_DAMPING, Bounds, Kept, Plants
 from cadrel.core.tuning.shape_kernel import torque_of_noise
 from cadrel.core.verdict.loops import LOW_HZ, resonance_grid
@@ -195,7 +195,7 @@ def tune_velocity(
     Notes
     -----
     Reset time, torque filter, speed filter and up to two second-order sections are searched by differential evolution
-    (R. Storn, K. Price, 1997; SciPy's), each shape scored by the highest gain it bears (`shape.highest_gain`). The
+    (R. Storn, K. Price, 1997; SciPy's), each shape scored by the highest gain it bears (`gain_kernel.py`). The
     simplest structure is kept unless a section raises the score by a twentieth. What the search proposes is judged anew
     on fine grids and by eigenvalues over the whole spread, and its gain taken back until all of them are content.
     """
@@ -210,18 +210,22 @@ def tune_velocity(
     best: tuple[float, Gains] | None = None
     start: FloatArray | None = None
     for sections in range(most_sections + 1):
+        found: Evolved | None = None
         for _ in range(ROUNDS):
-            found = start = evolved(load, plants, bounds, gains, sections, start)
-            shaped = as_gains(found, gains, plants, bounds)
+            found = evolved(load, plants, bounds, gains, sections, start, found)
+            shaped = as_gains(found.best, gains, plants, bounds)
             if shaped is None:
                 break
             runs_away, missed = judge.runs_away(shaped), judge.missed(shaped)
             if runs_away is None and not missed.size:
                 break
-            # What the search made use of, between the loads and the points it was shown, it must bear as well.
-            exploited += [] if runs_away is None else [runs_away]
+            # What the search made use of, between the loads and the points it was shown, it must bear as well; and
+            # the plants as they are with the speed filter that it found, through which the back-EMF is fed forward.
+            exploited += [] if runs_away is None or runs_away in exploited else [runs_away]
             closer = np.concatenate([closer, missed])
-            plants = _plants(judge, gains, exploited, closer)
+            plants = _plants(judge, shaped, exploited, closer)
+        assert found is not None
+        start = found.best
         proposed = _judged(judge, shaped)
         if proposed is None:
             continue

@@ -2,7 +2,8 @@
 
 current.py    gains from R, L and the wanted bandwidth
 velocity.py   PI, filters and sections on a measured plant: proposed, judged, explained
-search.py     the search for their shape; shape.py, shape_kernel.py, gain_kernel.py: how much gain a shape bears
+search.py     the search for their shape, by evolution.py
+shape.py      how much gain a shape bears; shape_kernel.py and gain_kernel.py: compiled
 position.py   Kv around the closed velocity loop
 cascade.py    both together: a velocity loop soft enough for the load to settle
 pace.py       a loop of the same shape at another pace

@@ -5,9 +5,6 @@ it bears.
 """
 
 import math
-import os
-from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,19 +13,15 @@ from numpy.typing import NDArray
 from cadrel.core.control import Gains, TwoMass
 from cadrel.core.control.filters import Section
 from cadrel.core.parameters import REGISTRY
+from cadrel.core.tuning.evolution import Evolution
 from cadrel.core.tuning.gain_kernel import highest_gain, scores
 from cadrel.core.tuning.shape import LEAST_DAMPING, Bounds, Plants
 from cadrel.core.tuning.shape_kernel import FIXED
 
 FloatArray = NDArray[np.float64]
-Score = Callable[[FloatArray, FloatArray], FloatArray]
 AROUND, GONE_ON = 0.2, 3  # of the figures' logarithms; share of the generations spared: where a search is gone on with
 GENERATIONS, CROWD = (40, 80, 250), (8, 8, 10)  # of the evolution; members for each figure; by number of sections
 SEED = 20  # of the evolution's draws: the same proposal each time
-AMPLIFIED, CROSSED = (0.4, 0.9), 0.95  # how far members differ for their difference; share of figures that are new
-ALIKE = 1e-4  # of a crowd's mean score: as little as its members differ when it is settled
-CORES = os.cpu_count() or 1
-_SCORERS = ThreadPoolExecutor(CORES)  # the scores are worked out without the interpreter's lock
 FIGURES = {  # bounds of a shape's figures: reset time [s], filters [Hz], a section's zeros and poles
     "reset": (1.0e-3, 2.0), "torque_filter": (150.0, 1900.0), "speed_filter": (200.0, 1900.0),
     # Poles damped beyond 1 are a lag: stiff, but once the current is at its limit a position loop around it swings on.
@@ -90,7 +83,7 @@ def evolved(
         half = len(around) // 2
         around[:half] = earlier.best + AROUND * rng.normal(size=(half, len(box)))
         crowds, before = np.concatenate([earlier.crowds, around[None]]), last // GONE_ON
-    evolution = _Evolution(crowds, box, lambda many, beaten: _score(many, plants, bounds, gains, beaten))
+    evolution = Evolution(crowds, box, lambda many, beaten: _score(many, plants, bounds, gains, beaten))
     whole: FloatArray | None = None
     for until, kept in (*(stage for stage in RACED if stage[0] < last), (last, 1)):
         evolution.go_on(until - before, rng)
@@ -188,64 +181,6 @@ def _about(section: tuple[tuple[float, float], ...], n: int, rng: np.random.Gene
     """Return logarithms of a section's four figures, n of them, about what it begins with."""
     middle, width = np.array(section).T
     return np.asarray(np.log(middle) + width * rng.normal(size=(n, len(section))))
-
-
-class _Evolution:
-    """Crowds that evolve side by side, none of them knowing of the others: differential evolution, best/1/bin.
-
-    R. Storn, K. Price, J. Global Optimization 11 (1997) 341; the amplification drawn anew for each generation, as
-    SciPy has it. SciPy's own draws each member's parents by itself, which took twice as long as all scores together.
-    """
-
-    def __init__(self, crowds: FloatArray, box: Sequence[tuple[float, float]], score: Score) -> None:
-        """Begin with crowds, shape (crowds, members, figures), laid into the box; `score` is negative, the less the
-        better, of shapes, one a column, each given what its score must not exceed to be of use."""
-        self._low, self._high = np.array(box).T
-        self._score, self._generation = score, 0
-        self.crowds = np.clip(crowds, self._low, self._high)
-        self._scores = self._scored(self.crowds, np.full(crowds.shape[:2], np.inf))
-
-    def go_on(self, until: int, rng: np.random.Generator) -> None:
-        """Go on up to a generation, or until the members of every crowd are alike."""
-        while self._generation < until and not self._is_settled():
-            self._generation += 1
-            trials = self._trials(rng)
-            scores = self._scored(trials, self._scores)
-            better = scores <= self._scores
-            self.crowds[better], self._scores[better] = trials[better], scores[better]
-
-    def keep(self, most: int) -> None:
-        """Give up all but the best crowds, the best one first, and in it its best member."""
-        order = np.argsort(self._scores.min(axis=1), kind="stable")[:most]
-        self.crowds, self._scores = self.crowds[order], self._scores[order]
-        best = self._scores[0].argmin()
-        self.crowds[0, [0, best]], self._scores[0, [0, best]] = self.crowds[0, [best, 0]], self._scores[0, [best, 0]]
-
-    def _is_settled(self) -> bool:
-        return bool(np.all(self._scores.std(axis=1) <= ALIKE * np.abs(self._scores.mean(axis=1))))
-
-    def _trials(self, rng: np.random.Generator) -> FloatArray:
-        """Return of every member one that may take its place."""
-        crowds, members, figures = self.crowds.shape
-        own, crowd = np.arange(members), np.arange(crowds)[:, None]
-        one = rng.integers(1, members, size=(crowds, members))
-        other = rng.integers(1, members - 1, size=(crowds, members))
-        other += other >= one  # neither the same nor the member itself
-        apart = self.crowds[crowd, (own + one) % members] - self.crowds[crowd, (own + other) % members]
-        best = self.crowds[crowd[:, 0], self._scores.argmin(axis=1)]
-        mutant = best[:, None] + rng.uniform(*AMPLIFIED) * apart
-        taken = rng.random(size=mutant.shape) < CROSSED
-        taken[crowd, own, rng.integers(figures, size=(crowds, members))] = True
-        trials = np.where(taken, mutant, self.crowds)
-        anywhere = rng.uniform(self._low, self._high, size=trials.shape)
-        return np.asarray(np.where((trials < self._low) | (trials > self._high), anywhere, trials))
-
-    def _scored(self, shapes: FloatArray, beaten: FloatArray) -> FloatArray:
-        """Score shapes, every core a part of them; which core has which changes nothing."""
-        columns = np.ascontiguousarray(shapes.reshape(-1, shapes.shape[-1]).T)
-        parts = np.array_split(np.arange(columns.shape[1]), CORES)
-        many, least = [columns[:, part] for part in parts], [beaten.ravel()[part] for part in parts]
-        return np.concatenate(list(_SCORERS.map(self._score, many, least))).reshape(beaten.shape)
 
 
 def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains, beaten: FloatArray) -> FloatArray:

@@ -2,7 +2,6 @@
 
 import json
 import statistics
-import time
 from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
@@ -12,7 +11,9 @@ from scipy import signal
 from scipy.integrate import solve_ivp
 
 from cadrel.cli.scale_in_c import compiled_by_c, figures_of, run_by_numba
+from cadrel.cli.search_benchmark import evolution_times, shape_times
 from cadrel.cli.stack import ROOT
+from cadrel.cli.timing import median_time
 from cadrel.core.control import (
     Gains,
     TwoMass,
@@ -28,17 +29,6 @@ from cadrel.core.simulation import RigTruth, SimulatedDrive, layout
 from cadrel.core.simulation.kernel import run_ticks
 
 SECONDS = 5.0  # [s] simulated per repeat
-
-
-def best_of(call: Callable[[], Any], repeats: int) -> float:
-    """Return the median time of a call after one warm-up. [s]"""
-    call()
-    times = []
-    for _ in range(repeats):
-        begun = time.perf_counter()
-        call()
-        times.append(time.perf_counter() - begun)
-    return statistics.median(times)
 
 
 # Everything that an axis may have beside, at once.
@@ -67,13 +57,20 @@ def benchmark(*, pages: bool) -> int:
     print(f"winding and two masses by Numba        {by_numba:8.0f} simulated s per s")
     if by_c is not None:
         print(f"the same equations in C, -O3           {by_c:8.0f} simulated s per s   ratio {by_numba / by_c:.2f}")
-    redraw = best_of(one_redraw, 30)
-    python_control = best_of(one_redraw_by_python_control, 3)
+    redraw = median_time(one_redraw, 30)
+    python_control = median_time(one_redraw_by_python_control, 3)
     print(f"redraw, three loops at 1000 points    {1e3 * redraw:8.2f} ms")
     print(f"the same by python-control            {1e3 * python_control:8.0f} ms   ratio {python_control / redraw:.0f}")
     own, welch = response_times()
     print(f"response of a million samples         {1e3 * own:8.1f} ms")
     print(f"the same by SciPy's csd and welch     {1e3 * welch:8.0f} ms   ratio {welch / own:.0f}")
+    whole, beaten, judged = shape_times(LOAD, WINDING, GAINS)
+    print(f"a generation of 110 shapes, 9 plants  {1e3 * whole:8.1f} ms")
+    print(f"the same, most of them beaten         {1e3 * beaten:8.1f} ms   ratio {whole / beaten:.1f}")
+    print(f"one gain of each, judged by NumPy     {1e3 * judged:8.0f} ms   ratio {judged / whole:.0f}")
+    own, scipys = evolution_times()
+    print(f"five crowds, 60 generations           {1e3 * own:8.0f} ms")
+    print(f"the same by SciPy's evolution         {1e3 * scipys:8.0f} ms   ratio {scipys / own:.1f}")
     if pages:
         page_times()
     return 0
@@ -106,7 +103,7 @@ def response_times() -> tuple[float, float]:
     def own() -> FrequencyResponse:
         return estimate_response(excitation, entry, answer, lines=lines, period=period, rate_hz=4000.0)
 
-    return best_of(own, 5), best_of(by_scipy, 2)
+    return median_time(own, 5), median_time(by_scipy, 2)
 
 
 def kernel_speed(truth: RigTruth) -> float:
@@ -130,7 +127,7 @@ def kernel_speed(truth: RigTruth) -> float:
             drive.running.recorder.tape,
         )
 
-    return SECONDS / best_of(call, 5)
+    return SECONDS / median_time(call, 5)
 
 
 def scipy_speed(truth: RigTruth) -> float:
@@ -156,7 +153,7 @@ def scipy_speed(truth: RigTruth) -> float:
             done = solve_ivp(slopes, (0, layout.TICK), y, rtol=1e-6, atol=1e-9, args=(5.0 * (k % 2),))
             y = done.y[:, -1]
 
-    return 160 * layout.TICK / best_of(call, 3)
+    return 160 * layout.TICK / median_time(call, 3)
 
 
 def equal_equations(truth: RigTruth) -> tuple[float, float | None]:
@@ -170,7 +167,7 @@ def equal_equations(truth: RigTruth) -> tuple[float, float | None]:
     n = round(10 * SECONDS / layout.TICK)
 
     def speed(run: Callable[[int, np.ndarray, np.ndarray], None]) -> float:
-        return 10 * SECONDS / best_of(lambda: run(n, np.zeros(5), figures), 3)
+        return 10 * SECONDS / median_time(lambda: run(n, np.zeros(5), figures), 3)
 
     by_c = compiled_by_c()
     return speed(run_by_numba), None if by_c is None else speed(by_c)

@@ -195,9 +195,9 @@ def tune_velocity(
     Notes
     -----
     Reset time, torque filter, speed filter and up to two second-order sections are searched by differential evolution
-    (R. Storn, K. Price, 1997; SciPy's), each shape scored by the highest gain it bears (`gain_kernel.py`). The
-    simplest structure is kept unless a section raises the score by a twentieth. What the search proposes is judged anew
-    on fine grids and by eigenvalues over the whole spread, and its gain taken back until all of them are content.
+    (`evolution.py`), each shape scored by the highest gain it bears (`gain_kernel.py`). The simplest structure is kept
+    unless a section raises the score by a twentieth. What the search proposes is judged anew on fine grids and by
+    eigenvalues over the whole spread, and its gain taken back until all of them are content.
     """
     judge = _Judge(load, _windings(winding, working), asked, measured)
     exploited: list[TwoMass] = []

@@ -24,6 +24,7 @@ from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth, SimulatedDrive, rated_torque
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import PROCEDURES, Outcome, Session
+from cadrel.procedures.errors import HallEdgesMoved
 from cadrel.procedures.phasing.faults import WiredWrongly
 from cadrel.procedures.route import RouteResult, load_project_values
 from tests.conftest import rig_of, values_of
@@ -115,6 +116,23 @@ def test_a_shaft_that_friction_held_where_the_vector_began_has_lost_no_counts() 
     assert truth.torque_load != 0.0 and truth.pole_pairs == 1
     assert outcomes["commutation"].verdict is not None and outcomes["commutation"].verdict.is_proven
     assert abs(true_error(simulated)) < 3.0
+
+
+def test_halls_that_two_turns_put_far_apart_are_turned_past_once_more_with_more_current() -> None:
+    # A hanging load and friction of a fifth of the torque: 4 and 6.6 A put the edges 9 degrees apart.
+    _, simulated, outcomes = found_on(70707, 3, ("commutation",))
+    assert outcomes["commutation"].verdict is not None and outcomes["commutation"].verdict.is_proven
+    assert abs(true_error(simulated)) < 6.0
+
+
+def test_where_no_more_current_may_be_had_the_halls_are_refused_for_what_holds_the_shaft(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr("cadrel.procedures.phasing.halls_alone.STRONGER", 1.0)
+    with pytest.raises(HallEdgesMoved) as refusal:
+        found_on(70707, 3, ("commutation",))
+    assert refusal.value.facts["apart"] == pytest.approx(9.0, abs=1.0)
+    assert "raise “Current limit" in refusal.value.text and "unloaded" in refusal.value.text
 
 
 @pytest.mark.parametrize("slip", [0.03, 0.05])

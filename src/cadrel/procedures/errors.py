@@ -75,6 +75,14 @@ class NotConfirmed(ProcedureError):
     remedy = f"Raise {field_of('phasing.current')} and run it again, unloaded if possible."
 
 
+class HallEdgesMoved(ProcedureError):
+    """Two turns with different current put the Hall edges elsewhere: load and friction hold the shaft back."""
+
+    happened = "Two turns, with {first:.2g} A and {other:.2g} A, put the Hall edges {apart:.0f}° apart."
+    means = "Load and friction hold the shaft behind the vector. The offset found was not marked as valid."
+    remedy = f"Run it again unloaded, or raise {field_of('limit.current')}, if motor and drive bear more."
+
+
 class NotReproducible(ProcedureError):
     """Consecutive results differ."""
 

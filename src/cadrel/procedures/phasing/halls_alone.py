@@ -6,7 +6,7 @@ import numpy as np
 
 from cadrel.core.identification import HallMap
 from cadrel.link import Recording
-from cadrel.procedures.errors import NotConfirmed
+from cadrel.procedures.errors import HallEdgesMoved, NotConfirmed
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.plan import turning_plan
@@ -16,6 +16,7 @@ from cadrel.procedures.session import Session
 
 TURN = 2 * math.pi
 MOST_APART = math.radians(8)  # two turns with different currents
+STRONGER_YET = 1.1  # times the current of a turn, from which on another one tells more
 FEWEST_EDGES = 2
 LEAST_STD = math.radians(0.5)  # what two turns cannot show
 SHARES = (0.5, 0.75, 1.0, 1.0, 1.0, 1.0, 1.0)  # of continuous current, one try after the other
@@ -27,34 +28,64 @@ LONGER = 2.0  # factor of a push's time from try to try, at most
 
 
 def learn_twice(session: Session, turning: Turning, centre: float) -> tuple[HallMap, float]:
-    """Return the Hall map as the mean of two turns, and half their difference. [rad] Raises `NotConfirmed`."""
-    spacing = session.axis.feedback.hall_spacing
+    """Return the Hall map as the mean of two turns, and half their difference. [rad]
+
+    Where they are far apart, load and friction hold the shaft behind the vector, the less the larger its current: a
+    third turn takes as much as may be, and the two with the largest currents count.
+
+    Raises
+    ------
+    HallEdgesMoved
+        These are far apart as well.
+    WiredWrongly
+        The Halls' wires are exchanged or inverted.
+    """
+    strongest = min(STRONGER * session.current_continuous, session.values["limit.current"])
     other = session.current_continuous if turning.current < 0.8 * session.current_continuous else 0.75 * turning.current
     if session.axis.has_brake:  # less would let a hanging load slip through
-        other = min(STRONGER * session.current_continuous, session.values["limit.current"])
+        other = strongest
+    turns = [(turning.current, turning.halls(session.axis.feedback.hall_spacing))]
+    turns.append(_turned_with(session, turning, centre, other))
+    if _apart(turns) > MOST_APART and strongest > STRONGER_YET * max(turning.current, other):
+        session.note(
+            f"Turns with {turning.current:.2g} A and {other:.2g} A put the Hall edges "
+            f"{math.degrees(_apart(turns)):.0f}° apart: one more with {strongest:.2g} A."
+        )
+        turns = [max(turns, key=lambda turn: turn[0]), _turned_with(session, turning, centre, strongest)]
+    (first, one), (second, two) = turns
+    if _apart(turns) > MOST_APART:
+        raise HallEdgesMoved(first=first, other=second, apart=math.degrees(_apart(turns)))
+    # The larger current leaves less to friction and load: it weighs with its square.
+    share = second**2 / (first**2 + second**2)
+    offset = math.remainder(one.offset + share * math.remainder(two.offset - one.offset, TURN), TURN)
+    errors = tuple((1 - share) * a + share * b for a, b in zip(one.edge_errors, two.edge_errors, strict=True))
+    edges = tuple(math.remainder(offset + k * math.pi / 3 + errors[k], TURN) for k in range(6))
+    return HallMap(one.mirrored, offset, errors, edges), max(_apart(turns) / 2, LEAST_STD)
+
+
+def _turned_with(session: Session, turning: Turning, centre: float, current: float) -> tuple[float, HallMap]:
+    """Turn the vector forth and back once more with a current; return that [A] and the Hall map it shows.
+
+    Raises `WiredWrongly` where that shows no map.
+    """
     plan = turning_plan(session.axis)
     shaft = shaft_reader(session, turning.per_count, turning.pairs)
     with session.enabled_around("vector", centre):
-        swing = max(settle_on(session, 0.0, other), turning.swing)
+        swing = max(settle_on(session, 0.0, current), turning.swing)
         again, back = "turning once more with another current", "and back"
-        up = sweep(session, plan.turns * TURN, plan.rate, other, again, 0.5, swing=swing)
-        down = sweep(session, 0.0, plan.rate, other, back, 0.6, swing=swing)
-    second = read_turning(session, plan, up, down, other, turning.per_count, shaft)
-    maps = [turning.halls(spacing), second.halls(spacing)]
-    if maps[1].fault is not None:
-        raise wired_wrongly([faults.halls(maps[1].fault)])
-    apart = math.remainder(maps[1].offset - maps[0].offset, TURN)
-    if abs(apart) > MOST_APART:
-        raise NotConfirmed(
-            what=f"Two turns with different current put the Hall edges {math.degrees(abs(apart)):.0f}° apart."
-        )
-    # The larger current leaves less to friction and load: it weighs with its square.
-    weights = np.array([turning.current, other]) ** 2
-    share = float(weights[1] / weights.sum())
-    offset = math.remainder(maps[0].offset + share * apart, TURN)
-    errors = tuple((1 - share) * a + share * b for a, b in zip(maps[0].edge_errors, maps[1].edge_errors, strict=True))
-    edges = tuple(math.remainder(offset + k * math.pi / 3 + errors[k], TURN) for k in range(6))
-    return HallMap(maps[0].mirrored, offset, errors, edges), max(abs(apart) / 2, LEAST_STD)
+        up = sweep(session, plan.turns * TURN, plan.rate, current, again, 0.5, swing=swing)
+        down = sweep(session, 0.0, plan.rate, current, back, 0.6, swing=swing)
+    found = read_turning(session, plan, up, down, current, turning.per_count, shaft).halls(
+        session.axis.feedback.hall_spacing
+    )
+    if found.fault is not None:
+        raise wired_wrongly([faults.halls(found.fault)])
+    return current, found
+
+
+def _apart(turns: list[tuple[float, HallMap]]) -> float:
+    """By how much two turns put the Hall edges apart. [rad]"""
+    return abs(math.remainder(turns[1][1].offset - turns[0][1].offset, TURN))
 
 
 def push_both_ways(session: Session, turning: Turning, centre: float) -> tuple[Recording, tuple[int, int]]:

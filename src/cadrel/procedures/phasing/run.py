@@ -81,7 +81,7 @@ def run_commutation(session: Session) -> Outcome:
     ------
     WiredWrongly
         What is wired, mounted or entered wrongly; nothing is marked valid then.
-    NotConfirmed
+    NotConfirmed, HallEdgesMoved
         The offset found does not hold.
     """
     agreed = session.consent

@@ -8,6 +8,8 @@ from cadrel.cli import known_plant
 from cadrel.cli.known_plant import best_known, rigs_of_spread
 from cadrel.cli.true_plant import true_loops
 from cadrel.core.axis.understanding import Robustness
+from cadrel.core.control import Gains
+from cadrel.core.parameters import REGISTRY
 from cadrel.core.simulation import RigTruth
 from tests.cli.test_true_plant import TRUTH, values_with
 from tests.conftest import rig_of
@@ -27,9 +29,15 @@ def test_it_keeps_what_is_asked_and_is_stable_at_every_corner_by_eigenvalues(
     monkeypatch.setattr(known_plant, "GENERATIONS", 60)  # as stiff as there is takes more
     values = values_with(velocity__notch_frequency=0.0)
     inertia = truth.inertia_motor + truth.inertia_load
-    found = best_known(truth, values, ASKED, noise=0.0, noise_torque=1.0, inertia=inertia, speed_of_run=40.0)
+    at_most = Gains.from_drive(values).with_(torque_filter_hz=1900.0, feedback_filter_hz=1900.0, sections=())
+    found = best_known(
+        truth, values, ASKED, noise=0.0, noise_torque=1.0, inertia=inertia, speed_of_run=40.0, tuned=at_most
+    )
     assert found is not None
     told = {**values, **found.to_drive()}
+    for key, value in found.to_drive().items():  # a drive takes it as it is
+        least, most = REGISTRY[key].minimum, REGISTRY[key].maximum
+        assert (least is None or value >= least) and (most is None or value <= most), key
     assert told["velocity.gain"] / told["velocity.reset_time"] == pytest.approx(found.integral)
     drifts, corners = rigs_of_spread(truth, ASKED)
     assert all(true_loops(rig, told)["velocity"].is_stable for rig in corners)

@@ -40,7 +40,7 @@ INSIDE = (0.99, math.radians(0.4), 0.1)  # peak, phase and gain [dB] by which th
 USED_UP = 0.85  # of the ripple asked for, from which on noise is what binds
 HIDDEN = "a spring that may hide beyond the"
 NOISY = "the device's noise: the current ripple asked for at rest"
-MORE = 1.1  # times a gain: what forbids so much more of it is what binds
+MORE = (1.02, 1.05, 1.1)  # times a gain: what first forbids so much more of it is what binds
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
 MISSED_BY, MISSED_NEAR = math.radians(3), 0.7  # of -1: crossovers and near passes that the search looks at closer
 MISSED_POINTS = 5  # that such a place adds to the search's grid, over four steps of the judge's
@@ -329,10 +329,15 @@ def noise_behind(ripple: float, gains: Gains) -> float:
 
 
 def _hidden_binds(judge: _Judge, gains: Gains) -> bool:
-    """Whether more gain would keep all that is asked, but for the springs that may hide."""
+    """Whether springs that may hide are the first to forbid more gain: without them all that is asked is kept."""
+    if not judge.spread.hidden(judge.load):
+        return False
     blind = replace(judge, asked=replace(judge.asked, seen_hz=math.inf))
-    more = gains.with_(velocity_gain=MORE * gains.velocity_gain)
-    return bool(judge.spread.hidden(judge.load)) and blind.accepts(more) and not judge.accepts(more)
+    for share in MORE:
+        more = gains.with_(velocity_gain=share * gains.velocity_gain)
+        if not judge.accepts(more):
+            return blind.accepts(more)
+    return False
 
 
 def limiting_factor(margins: Margins, load: TwoMass, asked: Robustness) -> str:

@@ -11,7 +11,17 @@ from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import LinkedDrive, Recording
 from cadrel.procedures import PROCEDURES, Consent, Session, run_commutation
 from cadrel.procedures.errors import AxisStopped, StuckInPass
-from cadrel.procedures.passes import LED, REACH, beside, fastest_pass, one_after_the_other, one_pass, to_and_fro
+from cadrel.procedures.passes import (
+    LEAD_IN,
+    LED,
+    REACH,
+    beside,
+    fastest_pass,
+    lead_in,
+    one_after_the_other,
+    one_pass,
+    to_and_fro,
+)
 from cadrel.procedures.route import load_project_values
 from tests.conftest import values_of
 
@@ -60,6 +70,28 @@ def test_several_passes_take_one_time_of_power_and_no_way_twice(ready: tuple[Ses
     assert session.drive.status()["mode"] == "off"
     joined = one_after_the_other(records)
     np.testing.assert_array_equal(joined["velocity"][3 * PERIOD : 6 * PERIOD], records[1]["velocity"])
+
+
+def test_what_counts_begins_once_the_axis_moves_as_it_goes_on(ready: tuple[Session, SimulatedDrive]) -> None:
+    """Both periods of a pass are alike but for friction and noise; without its lead-in the first still settles."""
+    session, _ = ready
+    home = float(session.drive.status()["position"])
+    lead = lead_in(session, 4 * PERIOD)
+    assert lead * session.rates.velocity > LEAD_IN
+    assert lead_in(session, 100) == 100, "no more than a period"
+    speed = fastest_pass(session, 2 * PERIOD * session.rates.velocity + 0.5)
+    signal = random_multisine(np.arange(2, 30), n_samples=PERIOD, rms=0.05, rng=np.random.default_rng(1))
+    apart = {}
+    with to_and_fro(session, "velocity", home, speed=speed):
+        for samples in (0, min(lead, PERIOD)):
+            record = one_pass(
+                session, ("velocity",), "torque", signal, home=home, speed=speed, repeats=2, lead=samples
+            )  # fmt: skip
+            np.testing.assert_allclose(record["excitation"], np.tile(signal, 2), atol=1e-6)
+            first, second = record["velocity"].reshape(2, PERIOD)
+            apart[samples] = float(np.sqrt(np.mean((first - second) ** 2)))
+    none, led = apart.values()
+    assert led < 0.25 * none
 
 
 def test_an_axis_is_stopped_before_its_record_is_fetched(

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from cadrel.core.axis import understand
-from cadrel.core.control import Gains, Rates, TwoMass, Winding
+from cadrel.core.control import Gains, Rates, TwoMass, Winding, velocity_open, velocity_plant
 from cadrel.core.identification import PlantFit
 from cadrel.core.parameters import field_of
 from cadrel.core.response import FrequencyResponse, random_multisine
@@ -20,10 +20,12 @@ from cadrel.procedures.plant_in_motion import (
     MOST_PASSES,
     PERIOD,
     PRECISE,
+    SENSITIVITY,
     STRONGEST,
     Excitation,
     is_drowned,
     is_over,
+    knows_sensitivity,
     line_shape,
     most_by_voltage,
     passes_for,
@@ -81,6 +83,31 @@ def test_a_measurement_ends_once_more_passes_would_tell_no_more() -> None:
     assert is_over(noisy(0.15), 4, **sure)  # over all of them to 0.106 only: drowned
     assert not is_over(noisy(0.1), FEWEST_PASSES, **sure)  # over all of them to 0.05
     assert not is_over(noisy(0.15), 4, sure_to=0.03, may_drown=False)
+
+
+def test_what_proves_a_loop_ends_where_its_sensitivity_is_known() -> None:
+    """Held against drawn plants: by how much 1 / (1 + L) scatters on every line, whatever it is known by."""
+    f = LINES / (PERIOD * Rates().velocity)
+    load = TwoMass(inertia_motor=6e-4)
+    plant = velocity_plant(load, Winding(resistance=1.3, inductance=4.6e-3), GAINS, f)
+    crossover = float(f[np.argmin(np.abs(np.abs(velocity_open(plant, GAINS, f)) - 1))])
+
+    def known(std: np.ndarray) -> tuple[bool, float]:
+        rng = np.random.default_rng(2)
+        noise = rng.normal(size=(2, 4000, len(f))) * std / np.sqrt(2)
+        drawn = velocity_open(plant * (1 + noise[0] + 1j * noise[1]), GAINS, f)
+        scatter = np.quantile(np.std(np.abs(1 / (1 + drawn)), axis=0) * np.sqrt(2), 0.95)
+        return knows_sensitivity(FrequencyResponse(f, plant, np.ones(len(f)), std * np.abs(plant)), GAINS), scatter
+
+    highest = f > np.quantile(f, 0.7)
+    assert f[highest].min() > 5 * crossover
+    far = np.where(highest, 0.12, 0.02)  # high lines are hardly answered, and weigh little in the loop
+    for std in (far, np.full(len(f), 0.025), np.full(len(f), 0.055)):
+        said, scatter = known(std)
+        assert said == (scatter < SENSITIVITY), scatter
+    near = np.where(np.abs(np.log2(f / crossover)) < 1, 0.12, 0.02)  # as few lines, where the loop is decided
+    assert known(far)[0] and not known(near)[0]
+    assert not known(np.full(len(f), 0.2))[0]
 
 
 def test_a_device_whose_noise_covers_the_answer_is_noticed_and_what_helps_is_said(

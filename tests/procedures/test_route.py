@@ -138,7 +138,7 @@ def response_again(run: RunRecord, f: NDArray[np.float64], gains: Gains) -> NDAr
     parts = [
         estimate_response(
             *(run.channels[k][at : at + length] for k in ("excitation", "torque_cmd", "velocity")),
-            lines=lines, period=repeat, rate_hz=1 / run.period,
+            lines=lines, period=repeat, rate_hz=1 / run.period, skip=0,
         )
         for at in range(0, len(run.channels["velocity"]), length)
     ]  # fmt: skip

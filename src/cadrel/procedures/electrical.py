@@ -39,6 +39,7 @@ from cadrel.procedures.phasing.vector import wait_until_still
 from cadrel.procedures.session import Session
 
 PERIOD = 1024  # [ticks] of a multisine: 64 ms
+REPEATS = 7  # of it, for an admittance; the first is left out
 BIAS = 0.5  # of continuous current: keeps every phase away from the dead time's kink
 WRITTEN = (
     "motor.resistance", "motor.inductance", "current.gain", "current.reset_time", "current.dead_voltage",
@@ -163,7 +164,9 @@ def inductances_at(session: Session, bias: float, at: float) -> tuple[Estimated,
     for key, lowest in (("d", 13), ("q", 58)):  # from 203 Hz, and 906 Hz where a rubbing rotor moves less; to 3.1 kHz
         lines = log_lines(lowest, 200, 30)
         signal = schroeder_multisine(lines, n_samples=PERIOD, rms=volts)
-        record = session.excite_and_record([f"v_{key}", f"i_{key}"], f"voltage_{key}", signal, divider=1, repeats=10)
+        record = session.excite_and_record(
+            [f"v_{key}", f"i_{key}"], f"voltage_{key}", signal, divider=1, repeats=REPEATS
+        )
         response = estimate_response(
             record["excitation"],
             record[f"v_{key}"],

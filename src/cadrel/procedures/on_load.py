@@ -19,7 +19,6 @@ from cadrel.procedures.outcome import Finding, RunRecord
 from cadrel.procedures.plant_in_motion import (
     PERIOD,
     PRECISE,
-    carefully,
     injected,
     measure_plant,
     plan_excitation,
@@ -54,13 +53,13 @@ def measure_on_load(session: Session, gains: Gains, model: TwoMass, share: float
     AnswerInNoise
         Too few lines can be told from the noise of both devices.
     """
-    excitation = carefully(session, gains, plan_excitation(session, gains), share)
-    measured, record = measure_plant(session, gains, share, excitation)
-    require_lines(session, measured, excitation, share=PRECISE)
+    plant = measure_plant(session, gains, share, plan_excitation(session, gains))
+    measured, record = plant.response, plant.record
+    require_lines(session, measured, plant.excitation, share=PRECISE)
     answered = _over_speed(session, gains, measured, record)
     known = (answered.std < KNOWN * np.abs(answered.value)) & (measured.std < PRECISE * np.abs(measured.value))
     told = FrequencyResponse(*(row[known] for row in _rows(measured)))
-    require_lines(session, told, excitation, share=PRECISE)
+    require_lines(session, told, plant.excitation, share=PRECISE)
     ratio = answered.value[known] / position_of_speed(gains, told.frequency)
     grid = np.geomspace(told.frequency[0], told.frequency[-1], GRID)
     run = RunRecord(
@@ -94,7 +93,7 @@ def _over_speed(session: Session, gains: Gains, measured: FrequencyResponse, rec
         parts.append(
             estimate_response(
                 record["excitation"][one], record["velocity"][one], place, lines=lines, period=PERIOD,
-                rate_hz=1 / record.period,
+                rate_hz=1 / record.period, skip=0,
             )
         )  # fmt: skip
     mean = average_responses(parts)

@@ -11,8 +11,8 @@ from cadrel.procedures.errors import StuckInPass
 from cadrel.procedures.session import GENTLE, POLL, FloatArray, Session
 
 APPROACH = 1.4  # times the speed of a pass: a soft loop that breaks away from friction overshoots by half
-SETTLED = 0.15  # [s] at speed before anything is injected
-BESIDE = SETTLED + GENTLE + POLL  # [s] at speed that a pass takes beside its injection: half of each ramp, and a look
+LEAD_IN = 0.15  # [s] at speed and injected into before the first period that counts, of a loop without lag
+BESIDE = GENTLE + POLL  # [s] at speed that a pass takes beside its injection: half of each ramp, and a look
 LAGS = 2.0  # of the loop, that an axis runs on after its command, and overshoots by
 REACH = 1.5  # of the travel agreed to, that a pass may cover: a quarter is left to either side
 SLIDES = 0.3  # of the speed of a pass, below which it is stuck in its friction
@@ -21,8 +21,18 @@ OFF = 0.05  # of the travel agreed to, by which a pass may begin elsewhere than 
 
 
 def fastest_pass(session: Session, seconds: float) -> float:
-    """Return the speed of a pass that injects for so long and covers all that it may. [s] -> [rad/s]"""
+    """Return the speed of a pass that injects for so long, its lead-in with it, and covers all that it may. [rad/s]"""
     return REACH * session.consent.travel / (seconds + beside(session))
+
+
+def lead_in(session: Session, period: int) -> int:
+    """Return how many samples of an excitation come before its first period that counts; no more than a period.
+
+    Velocity loop and speed have come to rest on it by then. What a load still swings by, having begun otherwise than
+    it goes on, scatters from pass to pass, each having phases of its own. A whole period as lead-in lets that die away
+    as well; of a way that is short it is bought with speed, by which every excitation is measured.
+    """
+    return min(period, round((LEAD_IN + LAGS * session.loop_lag) / session.rates.velocity))
 
 
 def beside(session: Session) -> float:
@@ -52,12 +62,13 @@ def to_and_fro(session: Session, mode: str, home: float, *, speed: float) -> Ite
 
 def one_pass(
     session: Session, channels: Sequence[str], point: str, signal: FloatArray, *, home: float, speed: float,
-    repeats: int,
+    repeats: int, lead: int | None = None,
 ) -> Recording:  # fmt: skip
     """Run through the middle of the travel at a speed, inject every repeat of a signal meanwhile, and record it.
 
     Within `to_and_fro`; the speed has the sign of its direction [rad/s], `home` is the middle [rad]. The axis stands
-    where the pass ended.
+    where the pass ended. `lead` samples of the signal come first, unrecorded; `lead_in` says how many where none are
+    given.
 
     Raises
     ------
@@ -65,22 +76,21 @@ def one_pass(
         It stood for most of the pass, its loop too weak for its friction: what it answered is the give of that.
     """
     bias = abs(speed)
-    seconds = repeats * len(signal) * session.rates.velocity
+    lead = lead_in(session, len(signal)) if lead is None else lead
+    seconds = (lead + repeats * len(signal)) * session.rates.velocity
     begin = home - 0.5 * speed * (seconds + beside(session))
     if abs(session.look()["position"] - begin) > OFF * session.consent.travel:
         session.go_to(begin, speed=APPROACH * bias)
     session.run_at(speed)
-    session.hold(SETTLED)
     way = math.copysign(1.0, speed)
     record = session.excite_and_record(
-        channels, point, signal, divider=session.rates.ticks, repeats=repeats,
+        channels, point, signal, divider=session.rates.ticks, repeats=repeats, lead=lead,
         then=lambda: session.command_speed(0.0, acceleration=bias / GENTLE),
     )  # fmt: skip
     session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
     session.come_to_rest("velocity")
     if "velocity" in record.channels:
-        judged = record["velocity"][len(record["velocity"]) // 3 :]
-        made = way * float(np.mean(judged)) / bias
+        made = way * float(np.mean(record["velocity"])) / bias
         if made < SLIDES:
             raise StuckInPass(made=100 * max(made, 0.0))
     return record

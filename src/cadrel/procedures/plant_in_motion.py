@@ -22,7 +22,7 @@ from cadrel.core.response import (
 from cadrel.core.response.estimate import IntArray
 from cadrel.link import Recording
 from cadrel.procedures.errors import AnswerInNoise
-from cadrel.procedures.passes import fastest_pass, one_after_the_other, one_pass, to_and_fro
+from cadrel.procedures.passes import fastest_pass, lead_in, one_after_the_other, one_pass, to_and_fro
 from cadrel.procedures.session import FloatArray, Session
 
 PERIOD = 2048  # [samples] of the multisine: 0.512 s
@@ -32,7 +32,7 @@ PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
 FEWEST_PASSES = 2  # one each way: where lines are sure after so many, no more are run
 MOST_PASSES = 40  # where the noise of the device asks for more, each as long as the others
 HOPELESS = 2.0  # times the most passes: what asks for more is not tried at all
-PERIODS = 2  # of a pass, beside the first, which is left out
+PERIODS = 2  # of a pass
 EDGES_TO_A_PERIOD = 8.0
 WIGGLE = 0.13  # rms of the speed the multisine makes, as a share of the bias: motor and load keep their direction
 UNSEEN_SWING = 0.3  # rms over the bias, that the motor alone may make before it was seen what the axis answers
@@ -43,6 +43,7 @@ BIAS_SHARE = 0.4  # of the consented speed: the multisine's peaks come on top
 PRECISE = 0.06  # standard deviation over value of a line that may prove or propose something: half a decibel
 ENOUGH = 0.6  # share of the lines that must be so
 SURE = 0.8  # share of the lines that must be so for a measurement to end early
+SENSITIVITY = 0.03  # standard deviation of a loop's sensitivity, of which peaks of 1.4 to 2 are asked: a fiftieth of it
 FEWEST = 10  # lines below which nothing is computed
 # Share within which the load run has the total inertia: more than twice what 19 in 20 are off by (docs/evidence). Lines
 # of a coarse device answer by a tenth too little, all of them, and would make the axis heavier by as much.
@@ -65,14 +66,18 @@ def edge_age(session: Session, speed: float) -> float:
 
 
 def bias_speed(session: Session) -> float:
-    """Return the speed of a measuring pass: its periods fit into the travel. [rad/s]"""
-    seconds = (PERIODS + 1) * PERIOD * session.rates.velocity
-    return min(fastest_pass(session, seconds), BIAS_SHARE * session.consent.speed)
+    """Return the speed of a measuring pass: its periods and their lead-in fit into the travel. [rad/s]"""
+    return speed_of_pass(session, lead_in(session, PERIOD) + PERIODS * PERIOD)
+
+
+def speed_of_pass(session: Session, samples: int) -> float:
+    """Return the speed of a pass that is injected into for so many samples: they fit into the travel. [rad/s]"""
+    return min(fastest_pass(session, samples * session.rates.velocity), BIAS_SHARE * session.consent.speed)
 
 
 def injected(session: Session) -> dict[str, Any]:
     """Return how a measurement of `measure_plant` is told: where it was injected, at what speed [rad/s], in samples."""
-    return {"point": "torque", "bias": bias_speed(session), "repeat": PERIOD, "pass": (PERIODS + 1) * PERIOD}
+    return {"point": "torque", "bias": bias_speed(session), "repeat": PERIOD, "pass": PERIODS * PERIOD}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -82,6 +87,16 @@ class Excitation:
     rms: float  # [N·m]
     lines: IntArray = field(default_factory=lambda: LINES)
     every: int = 1  # how-manieth line is used where they are dense
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class MeasuredPlant:
+    """Torque command -> unfiltered speed, as passes both ways told it."""
+
+    response: FrequencyResponse
+    record: Recording  # all of them, one after the other
+    excitation: Excitation  # as it was in the end
+    answered: float  # speed, rms over the lines, that a unit of it made [rad/s per N·m]
 
 
 def lines_around(seen: PlantFit | None, rates: Rates, excitation: Excitation) -> IntArray:
@@ -106,23 +121,28 @@ def measure_plant(
     share: float,
     excitation: Excitation,
     *,
+    answered: float | None = None,
     seen: PlantFit | None = None,
     dense: bool = False,
-) -> tuple[FrequencyResponse, Recording]:
+) -> MeasuredPlant:
     """Return torque command -> unfiltered speed, from passes in both directions, and all that was recorded.
 
     Two measurements are comparable at the same excitation only: dead time and friction weigh the less the larger the
-    signal. Lines at which the plant hardly answers are made stronger: by what was
-    `seen` of it before, or after half of the passes by what these saw. `dense` puts lines around what resonates.
+    signal. What the axis answers was `answered` or `seen` before; where neither is known, and the motor alone might
+    answer far more than planned, one faint pass tells first. Lines at which the plant hardly answers are made stronger:
+    by what was `seen` of it before, or after half of the passes by what these saw. `dense` puts lines around what
+    resonates.
     Where fewer passes tell enough, one each way at the least, as a fine device without friction to speak of lets them,
-    it ends with these: what a model is fitted to may scatter by `PRECISE`, what proves a loop by half of that.
+    it ends with these: what a model is fitted to may scatter by `PRECISE`, what proves a loop by half of that, or by
+    what leaves its sensitivity known (`knows_sensitivity`).
     """
     lines = lines_around(seen, session.rates, excitation) if dense else excitation.lines
     bias = bias_speed(session)
     rng = np.random.default_rng(PHASES)
     home = float(session.drive.status()["position"])
     clear = 0.5 * PRECISE if dense else PRECISE
-    may_drown = seen is None and excitation.every == 1
+    drowns = seen is None and excitation.every == 1
+    is_planned = seen is not None
     parts: list[FrequencyResponse] = []
     records: list[Recording] = []
 
@@ -130,31 +150,45 @@ def measure_plant(
         return unfiltered_mean(session, gains, parts, bias)
 
     def tells_enough(*, may_drown: bool) -> bool:
-        return bool(parts) and is_over(whole(), len(parts), sure_to=clear, may_drown=may_drown)
+        if not parts:
+            return False
+        mean = whole()
+        if dense and len(parts) % 2 == 0 and knows_sensitivity(mean, gains):
+            return True
+        return is_over(mean, len(parts), sure_to=clear, may_drown=may_drown)
 
     def run(wanted: int, *, may_drown: bool) -> None:
+        nonlocal excitation
         shape = None if seen is None else line_shape(seen, gains, lines)
-        rms = min(excitation.rms, most_by_voltage(session, _frequency(lines, gains), shape))
         with to_and_fro(session, "velocity", home, speed=bias):
+            if not (parts or is_planned):
+                excitation = _carefully(session, gains, excitation, home, share, answered)
+            rms = min(excitation.rms, most_by_voltage(session, _frequency(lines, gains), shape))
             while len(parts) < wanted and not tells_enough(may_drown=may_drown):
                 k, direction = len(parts), PASSES[len(parts) % len(PASSES)]
                 signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=rng, shape=shape)
                 session.enter(
                     f"frequency response, pass {k + 1} of {max(wanted, len(PASSES))}", share + 0.3 * k / wanted
                 )
-                record = pass_in_motion(session, signal, home, direction * bias, repeats=PERIODS + 1)
+                record = pass_in_motion(session, signal, home, direction * bias)
                 records.append(record)
                 parts.append(
                     estimate_response(
                         record["excitation"], record["torque_cmd"], record["velocity"], lines=lines, period=PERIOD,
-                        rate_hz=1 / session.rates.velocity,
+                        rate_hz=1 / session.rates.velocity, skip=0,
                     )
                 )  # fmt: skip
 
+    def told() -> MeasuredPlant:
+        record = one_after_the_other(records)
+        return MeasuredPlant(
+            response=whole(), record=record, excitation=excitation, answered=_answered(record, gains, lines)
+        )
+
     if seen is None:
-        run(len(PASSES) // 2, may_drown=may_drown)
-        if tells_enough(may_drown=may_drown):
-            return whole(), one_after_the_other(records)
+        run(len(PASSES) // 2, may_drown=drowns)
+        if tells_enough(may_drown=drowns):
+            return told()
         with suppress(UnusableInput):  # too little was seen for a model: the lines stay alike
             seen = fit_plant(session, gains, whole())
     run(len(PASSES), may_drown=False)
@@ -163,7 +197,7 @@ def measure_plant(
         if wanted > len(parts):
             session.note(f"The device's noise asks for {wanted} passes in place of {len(parts)}.")
             run(wanted, may_drown=False)
-    return whole(), one_after_the_other(records)
+    return told()
 
 
 def unfiltered_mean(
@@ -174,13 +208,15 @@ def unfiltered_mean(
     return replace(mean, value=mean.value / feedback_filter(gains, mean.frequency))
 
 
-def pass_in_motion(session: Session, signal: FloatArray, home: float, speed: float, *, repeats: int) -> Recording:
-    """Run through the middle of the travel at a speed, torque injected meanwhile, and record every repeat.
+def pass_in_motion(
+    session: Session, signal: FloatArray, home: float, speed: float, *, lead: int | None = None
+) -> Recording:
+    """Run through the middle of the travel at a speed, torque injected meanwhile, and record `PERIODS` of it.
 
     Within `to_and_fro`; the speed has the sign of its direction. [rad/s]; `home` is the middle. [rad]
     """
     channels = ["torque_cmd", "velocity", "i_q", *(["load_position"] if session.on_load else [])]
-    return one_pass(session, channels, "torque", signal, home=home, speed=speed, repeats=repeats)
+    return one_pass(session, channels, "torque", signal, home=home, speed=speed, repeats=PERIODS, lead=lead)
 
 
 def passes_for(measured: FrequencyResponse, done: int) -> int:
@@ -201,6 +237,19 @@ def is_over(measured: FrequencyResponse, done: int, *, sure_to: float, may_drown
     if _scatter(measured, SURE) <= sure_to:
         return True
     return may_drown and done < len(PASSES) and _scatter(measured, ENOUGH) > PRECISE * math.sqrt(len(PASSES) / done)
+
+
+def knows_sensitivity(measured: FrequencyResponse, gains: Gains) -> bool:
+    """Whether enough lines are precise, and nineteen in twenty of them tell the loop's sensitivity to `SENSITIVITY`.
+
+    What a line scatters by matters as far as it moves 1 / (1 + L): that is by the line's own share, times both closed
+    responses. Where the loop has much gain or hardly any, one of them is small.
+    """
+    if _scatter(measured, ENOUGH) > PRECISE:
+        return False
+    loop = velocity_open(measured.value, gains, measured.frequency)
+    error = measured.std / np.abs(measured.value) * np.abs(loop / (1 + loop) ** 2)
+    return float(np.quantile(error, 0.95)) <= SENSITIVITY
 
 
 def _scatter(measured: FrequencyResponse, share: float) -> float:
@@ -286,27 +335,34 @@ def most_by_voltage(session: Session, frequency: FloatArray, shape: FloatArray |
     return session.axis.motor.torque_constant * MOST_VOLTAGE * session.axis.bus_voltage / volts
 
 
-def carefully(session: Session, gains: Gains, excitation: Excitation, share: float) -> Excitation:
-    """Return an excitation lessened to what the axis was seen to answer, where the motor alone might answer far more.
+def _carefully(
+    session: Session, gains: Gains, excitation: Excitation, home: float, share: float, answered: float | None
+) -> Excitation:
+    """Return an excitation lessened to what the axis answers, where the motor alone might answer far more.
 
     A plan rests on the total inertia. Beyond a low anti-resonance the motor swings alone, as many times as much as the
-    load weighs: where that could carry it beyond the bias, one faint pass tells.
+    load weighs: where that could carry it beyond the bias, and what it `answered` is not known, one faint pass tells.
+    Within `to_and_fro`.
     """
     alone = TwoMass(inertia_motor=session.axis.motor.inertia)
     lines, bias = excitation.lines, bias_speed(session)
     unit = math.sqrt(float(np.mean(answer(alone, _winding(session), gains, lines) ** 2)))
     if excitation.rms * unit <= UNSEEN_SWING * bias:
         return excitation
-    session.enter("how much the axis answers", share)
-    rms = UNSEEN_SWING * bias / unit
-    home = float(session.drive.status()["position"])
-    signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=np.random.default_rng(PHASES))
-    with to_and_fro(session, "velocity", home, speed=bias):
-        record = pass_in_motion(session, signal, home, bias, repeats=3)
-    speed = record["velocity"][PERIOD:].reshape(2, PERIOD).mean(0)
-    seen = np.abs(np.fft.rfft(speed)[lines]) * 2 / PERIOD / np.abs(feedback_filter(gains, _frequency(lines, gains)))
-    answered = math.sqrt(0.5 * float(np.sum(seen**2))) / rms
+    if answered is None:
+        session.enter("how much the axis answers", share)
+        rms = UNSEEN_SWING * bias / unit
+        signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=np.random.default_rng(PHASES))
+        answered = _answered(pass_in_motion(session, signal, home, bias), gains, lines)
     return replace(excitation, rms=min(excitation.rms, WIGGLE * bias / answered))
+
+
+def _answered(record: Recording, gains: Gains, lines: IntArray) -> float:
+    """Return the speed that a unit of injected torque made on the lines, rms over all passes. [rad/s per N·m]"""
+    speed, torque = (record[k].reshape(-1, PERIODS, PERIOD).mean(1) for k in ("velocity", "excitation"))
+    passed = np.abs(feedback_filter(gains, _frequency(lines, gains)))
+    made = np.abs(np.fft.rfft(speed, axis=1)[:, lines]) / passed
+    return float(np.sqrt(np.sum(made**2) / np.sum(np.abs(np.fft.rfft(torque, axis=1)[:, lines]) ** 2)))
 
 
 def _frequency(lines: IntArray, gains: Gains) -> FloatArray:

@@ -16,17 +16,18 @@ from cadrel.procedures.passes import one_after_the_other, to_and_fro
 from cadrel.procedures.plant_in_motion import (
     LINES,
     PERIOD,
+    PERIODS,
     answer,
-    bias_speed,
     edge_age,
     pass_in_motion,
+    speed_of_pass,
     unfiltered_mean,
 )
 from cadrel.procedures.session import Session
 
 FROM, UP_TO = 0.85, 1.5  # of the resonance as first seen: closing, it rises
 MOST_LINES = 60
-PERIODS = 3  # of a pass; the first is left out
+LEAD = PERIOD  # [samples] of the excitation before what counts: a load has to be swung up first
 SWING = 0.25  # rms of the motor's speed over the bias: its direction stays
 TORQUE = 0.45  # rms over the continuous torque; peaks stay below the limit
 SEED = 53  # of the phases: the same experiment each time
@@ -66,25 +67,30 @@ def _strongest(session: Session, gains: Gains, fit: PlantFit, lines: IntArray) -
     """Return the torque, rms, that keeps motor and load going one way. [N·m]"""
     unit = float(np.sqrt(np.mean(answer(fit.load, fit.winding, gains, lines) ** 2)))
     rated = session.axis.motor.torque_constant * session.current_continuous
-    return min(SWING * bias_speed(session) / unit, TORQUE * rated)
+    return min(SWING * _speed(session) / unit, TORQUE * rated)
+
+
+def _speed(session: Session) -> float:
+    """Return the speed of a pass that swings the resonance. [rad/s]"""
+    return speed_of_pass(session, LEAD + PERIODS * PERIOD)
 
 
 def _swung(session: Session, gains: Gains, fit: PlantFit, lines: IntArray, share: float) -> Closed:
     """Swing on these lines, and fit spring and gap. Raises `UnusableInput` where they do not tell them."""
     rms = _strongest(session, gains, fit, lines)
     session.enter(f"the resonance alone, at {rms:.3g} N·m", share)
-    bias = bias_speed(session)
+    bias = _speed(session)
     home = float(session.drive.status()["position"])
     rng = np.random.default_rng(SEED)
     records: list[Recording] = []
     with to_and_fro(session, "velocity", home, speed=bias):
         for direction in (1.0, -1.0):
             signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=rng)
-            records.append(pass_in_motion(session, signal, home, direction * bias, repeats=PERIODS))
+            records.append(pass_in_motion(session, signal, home, direction * bias, lead=LEAD))
     parts = [
         estimate_response(
             r["excitation"], r["torque_cmd"], r["velocity"], lines=lines, period=PERIOD,
-            rate_hz=1 / session.rates.velocity,
+            rate_hz=1 / session.rates.velocity, skip=0,
         )
         for r in records
     ]  # fmt: skip
@@ -104,9 +110,9 @@ def _swung(session: Session, gains: Gains, fit: PlantFit, lines: IntArray, share
 
 
 def _as_swung(session: Session, gains: Gains, records: list[Recording]) -> Swung:
-    """Return the periods of all passes, the first of each left out."""
+    """Return the periods of all passes."""
     f = np.fft.rfftfreq(PERIOD, records[0].period)
-    periods = {k: np.concatenate([r[k][PERIOD:].reshape(-1, PERIOD) for r in records]) for k in ("i_q", "velocity")}
+    periods = {k: np.concatenate([r[k].reshape(-1, PERIOD) for r in records]) for k in ("i_q", "velocity")}
     return Swung(
         torque=session.axis.motor.torque_constant * periods["i_q"], speed=periods["velocity"],
         period=records[0].period, filtered=feedback_filter(gains, np.maximum(f, 1e-3)),

@@ -450,27 +450,31 @@ class Session:
         *,
         divider: int,
         repeats: int,
+        lead: int = 0,
         then: Callable[[], None] | None = None,
     ) -> Recording:
-        """Inject a periodic signal and record exactly its repeats, aligned to the first sample injected.
+        """Inject a periodic signal and record exactly its repeats, aligned to the first sample of the first of them.
 
-        The recorder triggers on the excitation itself, so that record and excitation share their start. What comes
+        The recorder triggers on the excitation itself, so that record and excitation share their start. The last `lead`
+        samples of the signal, a whole period of it at the most, come before the repeats and are not kept. What comes
         `then` is done once all is recorded, before it is fetched.
         """
         total = len(samples) * repeats
+        if lead:
+            samples, repeats = np.concatenate([samples[len(samples) - lead :], np.tile(samples, repeats)]), 1
         first = float(samples[0])
         level = 0.5 * first if first else 1e-12
         self.drive.arm(
             ["excitation", *channels],
             divider=divider,
-            samples=total + 8,
+            samples=lead + total + 8,
             pre=4,
             trigger={"signal": "excitation", "level": level, "rising": first > 0},
         )
         self.hold(8 * divider * self.rates.current)
         self.drive.excite(point, samples, divider=divider, repeats=repeats)
-        record = self.recorded(at_most=total * divider * self.rates.current + 2.0, then=then)
-        start = int(np.argmax(record["excitation"] != 0.0))
+        record = self.recorded(at_most=(lead + total) * divider * self.rates.current + 2.0, then=then)
+        start = int(np.argmax(record["excitation"] != 0.0)) + lead
         return Recording(record.period, {k: v[start : start + total] for k, v in record.channels.items()})
 
     @property

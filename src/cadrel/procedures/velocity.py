@@ -13,7 +13,6 @@ from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.judging import go_back_unless_proven
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import (
-    carefully,
     fit_plant,
     is_drowned,
     measure_plant,
@@ -39,12 +38,12 @@ def run_velocity_loop(session: Session) -> Outcome:
     before = Gains.from_drive(session.refresh(), session.rates)
     old_step = velocity_step(session, 0.05)
     noise = noise_at_rest(session, before)
-    excitation = carefully(session, before, plan_excitation(session, before), 0.14)
-    measured, first_record = measure_plant(session, before, 0.15, excitation)
-    if is_drowned(measured):
+    first = measure_plant(session, before, 0.15, plan_excitation(session, before))
+    if is_drowned(first.response):
         session.note("The device's noise covered the answer: measured again with fewer, stronger lines.")
-        excitation = carefully(session, before, plan_excitation(session, before, loud=True), 0.29)
-        measured, first_record = measure_plant(session, before, 0.3, excitation)
+        loud = plan_excitation(session, before, loud=True)
+        first = measure_plant(session, before, 0.3, loud, answered=first.answered)
+    measured, excitation = first.response, first.excitation
     require_lines(session, measured, excitation, share=ROUGH)
     fit = fit_plant(session, before, measured)
     seen = Seen(
@@ -53,7 +52,7 @@ def run_velocity_loop(session: Session) -> Outcome:
     )  # fmt: skip
     try:
         outcome = tuned_until_calm(session, before, seen, excitation, old_step)
-        outcome.runs.append(plant_run(session, first_record, before))
+        outcome.runs.append(plant_run(session, first.record, before))
         if seen.closed is not None:
             outcome.runs.append(seen.closed.run)
     except BaseException:

@@ -173,7 +173,8 @@ def _tuned(
     # The tighter loop answers less: as strong an answer takes more torque.
     stronger = plan_excitation(session, gains, loud=excitation.every > 1, seen=fit)
     excitation = max(excitation, stronger, key=lambda e: e.rms)
-    again, record = measure_plant(session, gains, 0.6, excitation, seen=fit, dense=True)
+    around = measure_plant(session, gains, 0.6, excitation, seen=fit, dense=True)
+    again, record = around.response, around.record
     require_lines(session, again, excitation, share=PRECISE)
     # A tight loop answers little where it holds the axis: there, what was measured before says what the plant is.
     whole = again.filled_from(seen.measured, sure=PRECISE, apart=NO_LINE)

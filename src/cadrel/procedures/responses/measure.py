@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from scipy.special import erfc
 
 from cadrel.core.control import (
     Gains,
@@ -28,18 +29,20 @@ from cadrel.core.response import (
 from cadrel.core.response.estimate import IntArray
 from cadrel.core.tuning import load_of
 from cadrel.link import Recording
-from cadrel.procedures.passes import SETTLED, fastest_pass, one_after_the_other, one_pass, to_and_fro
+from cadrel.procedures.passes import LEAD_IN, fastest_pass, lead_in, one_after_the_other, one_pass, to_and_fro
 from cadrel.procedures.plant_in_motion import most_by_voltage, readable_hz
 from cadrel.procedures.responses.request import Request
 from cadrel.procedures.session import FloatArray, Session
 
 PASSES, LONG_PASSES = 6, 4  # of the usual period, and of one of several seconds
 MOST_TIMES = 4  # as many passes, where friction and noise ask for more
-PRECISE = math.radians(3.0)  # of nineteen in twenty trusted lines, and half a decibel: until then passes are added
+# Of nineteen in twenty trusted lines: until then passes are added. 3° and half a decibel are asked for; that lines are
+# off by alike, and by how much few passes scatter, is not among what they scatter by.
+PRECISE, WRONG = math.radians(2.4), 0.05
 TRUSTED = 0.9  # coherence of a line that is claimed
 STRONGEST = 3.0  # times the median line, of one that scatters more
 LONG = 8192  # [samples]
-PERIODS = 3  # of a pass; the first is left out
+PERIODS = 2  # of a pass
 BIAS_SHARE = 0.4  # of the speed agreed to, in motion: the excitation's peaks come on top
 SWING_SHARE = 0.25  # of it, rms, that an excitation may make at standstill
 SWING_IN_MOTION = 0.2  # rms over the bias: the direction stays
@@ -114,8 +117,20 @@ def bias_of(session: Session, request: Request) -> float:
     # A resonance looked at closely is passed so slowly that friction falls with speed, and undamps it: on the axis of
     # the tests by half where all of the travel is used, by less than the scatter a quarter slower. It is no cure.
     periods = PERIODS + 1 if request.around else PERIODS
-    seconds = periods * request.period(session.rates) * session.rates.velocity
+    samples = _lead(session, request) + periods * request.period(session.rates)
+    seconds = samples * session.rates.velocity
     return min(BIAS_SHARE * session.consent.speed, fastest_pass(session, seconds))
+
+
+def _lead(session: Session, request: Request) -> int:
+    """Return how many samples of the excitation come before the first period that counts.
+
+    A position loop is slow to come to rest on it, and of a sweep what is out at first are lines of one end. At rest,
+    and closely around one resonance, the time costs no speed.
+    """
+    period = request.period(session.rates)
+    short = request.moving and request.loop == "velocity" and request.signal == "multisine" and not request.around
+    return lead_in(session, period) if short else period
 
 
 def measure(session: Session, request: Request, factor: float, share: tuple[float, float]) -> Measured:
@@ -160,14 +175,18 @@ def measure(session: Session, request: Request, factor: float, share: tuple[floa
 def passes_needed(measured: FrequencyResponse, done: int) -> int:
     """Return how many passes make nineteen in twenty of the trusted lines right to `PRECISE`; their scatter averages.
 
-    A line's std is that of a complex value, half of its variance in size, half in phase.
+    A line's std is that of a complex value, half of its variance in size, half in phase. Lines differ in it: few that
+    scatter much may be among those twentieth. No more than `MOST_TIMES` as many are returned.
     """
     sure = measured.trusted(TRUSTED)
     if not len(sure.frequency):
         return done
-    scatter = float(np.quantile(sure.std / np.abs(sure.value), 0.95)) / math.sqrt(2)
-    needed = 2 * math.ceil(0.5 * done * (2 * scatter / PRECISE) ** 2)  # as many one way as the other
-    return min(max(needed, done), MOST_TIMES * done)
+    scatter = np.asarray(sure.std / np.abs(sure.value))
+    for wanted in range(done, MOST_TIMES * done, 2):  # as many one way as the other
+        of_phase = scatter * math.sqrt(done / wanted) / math.sqrt(2)
+        if np.mean(erfc(PRECISE / np.maximum(math.sqrt(2) * of_phase, 1e-12))) <= WRONG:
+            return wanted
+    return MOST_TIMES * done
 
 
 def line_strengths(measured: FrequencyResponse, lines: IntArray, *, step: float) -> FloatArray:
@@ -205,14 +224,14 @@ def _powered(session: Session, request: Request, home: float) -> AbstractContext
 
 def _one_pass(session: Session, request: Request, signal: FloatArray, home: float, *, direction: float) -> Recording:
     """Inject the periods of one pass and record them: at rest, or running one way through the middle of the travel."""
-    channels, point = _channels(session, request), POINTS[request.loop]
+    channels, point, lead = _channels(session, request), POINTS[request.loop], _lead(session, request)
     if request.moving:
         speed = direction * bias_of(session, request)
-        return one_pass(session, channels, point, signal, home=home, speed=speed, repeats=PERIODS)
+        return one_pass(session, channels, point, signal, home=home, speed=speed, repeats=PERIODS, lead=lead)
     divider = 1 if request.loop == "current" else session.rates.ticks
     with session.enabled_around(MODES[request.loop], home):
-        session.hold(SETTLED)
-        record = session.excite_and_record(channels, point, signal, divider=divider, repeats=PERIODS)
+        session.hold(LEAD_IN)
+        record = session.excite_and_record(channels, point, signal, divider=divider, repeats=PERIODS, lead=lead)
     session.standstill()
     return record
 
@@ -226,7 +245,8 @@ def _together(
     def mean_of(entry: str, output: str) -> FrequencyResponse:
         return average_responses([
             estimate_response(
-                r["excitation"], r[entry], without_ramp(r[output], period), lines=lines, period=period, rate_hz=rate
+                r["excitation"], r[entry], without_ramp(r[output], period), lines=lines, period=period, rate_hz=rate,
+                skip=0,
             )
             for r in records
         ])  # fmt: skip

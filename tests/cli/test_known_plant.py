@@ -46,3 +46,15 @@ def test_it_keeps_what_is_asked_and_is_stable_at_every_corner_by_eigenvalues(
         assert margins.sensitivity_peak < 1.05 * ASKED.sensitivity_peak
         assert margins.phase_margin is not None
         assert margins.phase_margin > ASKED.phase_margin - math.radians(2)
+    # PI and filters alone: keeps the same, its sections do nothing, and it is no stiffer than with them.
+    alone = best_known(
+        truth, values, ASKED, noise=0.0, noise_torque=1.0, inertia=inertia, speed_of_run=40.0, with_sections=False
+    )
+    assert alone is not None
+    plain = {**values, **alone.to_drive()}
+    without = {**plain, **{f"velocity.section{n}_pole": 0.0 for n in (2, 3)}}
+    for rig in drifts:
+        with_idle, none = (true_loops(rig, told)["velocity"].margins for told in (plain, without))
+        assert with_idle.sensitivity_peak == pytest.approx(none.sensitivity_peak, rel=1e-6)
+        assert none.sensitivity_peak < 1.05 * ASKED.sensitivity_peak
+    assert 0.0 < alone.integral <= 1.05 * found.integral

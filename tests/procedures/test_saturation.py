@@ -5,7 +5,7 @@ from itertools import pairwise
 import pytest
 
 from cadrel.procedures import saturation
-from cadrel.procedures.errors import AxisStopped, NotAllowed, RotorSwings
+from cadrel.procedures.errors import AxisStopped, NotAllowed, RotorSwings, RotorTurned
 from tests.conftest import rig_of
 from tests.procedures.test_awkward_axes import found_on
 from tests.procedures.test_stops import Ready, typed
@@ -13,9 +13,10 @@ from tests.procedures.test_stops import Ready, typed
 LIFT = rig_of("kiln-car-lift")
 
 
-def test_inductance_at_the_largest_current_is_what_the_iron_leaves() -> None:
+@pytest.mark.parametrize(("seed", "bench"), [(7, 49), (61129, 59)])  # the second one's brake slips under a large sine
+def test_inductance_at_the_largest_current_is_what_the_iron_leaves(seed: int, bench: int) -> None:
     # A bench as unkind as machines are; its iron follows an arctangent, of which the run knows nothing.
-    truth, simulated, outcomes = found_on(7, 49, ("commutation", "current", "saturation"))
+    truth, simulated, outcomes = found_on(seed, bench, ("commutation", "current", "saturation"))
     outcome = outcomes["saturation"]
     found = {f.kind: f for f in outcome.findings}
     q, d = (run.metrics for run in outcome.runs)
@@ -47,6 +48,20 @@ def test_where_voltage_leaves_no_room_nothing_is_tried() -> None:
     ready.client.write({"motor.inductance": 200 * LIFT.inductance_q})
     with pytest.raises(NotAllowed, match="less than the continuous current"):
         ready.run("saturation")
+
+
+def test_a_rotor_that_slips_in_its_brake_is_tried_with_less_and_named(monkeypatch: pytest.MonkeyPatch) -> None:
+    sizes: list[float] = []
+
+    def slipping(session: object, ic: float, size: float, hertz: float) -> None:
+        sizes.append(size)
+        raise saturation._Turned(0.5)
+
+    monkeypatch.setattr(saturation, "_measured", slipping)
+    with pytest.raises(RotorTurned, match=r"turned the rotor by 29°.*Lower"):
+        Ready(LIFT).run("saturation")
+    assert len(sizes) > 1
+    assert all(later == pytest.approx(saturation.SMALLER * size) for size, later in pairwise(sizes))
 
 
 def test_a_rotor_that_swings_is_tried_with_less_and_named(monkeypatch: pytest.MonkeyPatch) -> None:

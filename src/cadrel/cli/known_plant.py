@@ -24,6 +24,7 @@ LOWEST, HIGHEST = 0.5, 0.4999 / TV  # [Hz]
 COARSE, ACROSS, ACROSS_CORNERS = 240, 31, 15
 # As the tuner's, no poles damped beyond 1: with a slower lag an axis swings on for ever, once at its current's limit.
 BOX = ((2e-3, 2.0), (150.0, 1900.0), (200.0, 1900.0), *(((20.0, 1850.0), (0.01, 1.5), (20.0, 1850.0), (0.1, 1.0)) * 2))
+IDLE = (1850.0, 1.0, 1850.0, 1.0)  # a section that does nothing
 MOST_LEAD = math.log(3.0)
 GENERATIONS, CROWD, SEED = 260, 12, 4
 _SECTION = ("zero", "zero_damping", "pole", "pole_damping")
@@ -133,7 +134,7 @@ def rigs_of_spread(truth: RigTruth, asked: Robustness) -> tuple[list[RigTruth], 
 
 def best_known(
     truth: RigTruth, values: Mapping[str, float], asked: Robustness, *, noise: float, noise_torque: float,
-    inertia: float, speed_of_run: float, tuned: Gains | None = None,
+    inertia: float, speed_of_run: float, tuned: Gains | None = None, with_sections: bool = True,
 ) -> Known | None:  # fmt: skip
     """Return the stiffest loop on the true plant with its resonances where they are and at both ends of their drift.
 
@@ -150,6 +151,8 @@ def best_known(
     tuned : Gains, optional
         The tuner's own loop: a second search begins at it, and the better of both counts. One who knows the plant is
         not beaten by luck of the draws.
+    with_sections : bool
+        Or PI and the two filters alone.
     """
     drifts, corners = rigs_of_spread(truth, asked)
     rigs = [*drifts, *(c for c in corners if c not in drifts)]
@@ -163,20 +166,29 @@ def best_known(
     f = np.unique(np.concatenate(parts))
     f = f[f < HIGHEST]
     plants = np.stack([true_velocity_plant(rig, values, f, speed_of_run=speed_of_run) for rig in rigs], axis=1)
-    box = [(math.log(low), math.log(high)) for low, high in (*BOX, (0.3 * inertia, 1e4 * inertia))]
+    free = np.arange(12) if with_sections else np.array([0, 1, 2, 11])
+    box = np.log([*BOX, (0.3 * inertia, 1e4 * inertia)])[free]
+
+    def whole(figures: FloatArray) -> FloatArray:
+        """Return all figures of many shapes, those that are searched as columns; the sections left do nothing."""
+        rows = np.repeat(np.log([[1.0, 1.0, 1.0, *IDLE, *IDLE, 1.0]]).T, figures.shape[1], axis=1)
+        rows[free] = figures
+        return rows
+
     found = [
         differential_evolution(
             lambda many: _scores(
-                np.ascontiguousarray(many), f, plants, len(drifts), asked.sensitivity_peak, asked.phase_margin,
+                whole(many), f, plants, len(drifts), asked.sensitivity_peak, asked.phase_margin,
                 10 ** (asked.gain_margin_db / 20), noise, noise_torque, TV,
             ),
             box, popsize=CROWD, maxiter=GENERATIONS, tol=1e-5, mutation=(0.3, 0.9), recombination=0.85,
             rng=np.random.default_rng(SEED), vectorized=True, updating="deferred", polish=False, x0=begun,
         )
-        for begun in (None, *(() if tuned is None else (np.clip(_figures(tuned), *np.array(box).T),)))
+        for begun in (None, *(() if tuned is None else (np.clip(_figures(tuned)[free], *box.T),)))
     ]  # fmt: skip
     # Of six digits: a logarithm of what a drive takes at the most comes back as a hair more.
-    x = np.array([float(f"{figure:.6g}") for figure in np.exp(min(found, key=lambda one: one.fun).x)])
+    best = np.exp(whole(min(found, key=lambda one: one.fun).x[:, None])[:, 0])
+    x = np.array([float(f"{figure:.6g}") for figure in best])
     kept = _violation(
         x, f, plants, len(drifts), asked.sensitivity_peak, asked.phase_margin, 10 ** (asked.gain_margin_db / 20), noise,
         noise_torque, TV,
@@ -193,8 +205,7 @@ def best_known(
 
 def _figures(gains: Gains) -> FloatArray:
     """Logarithms of a loop's figures, as the search has them; sections that it does not have do nothing."""
-    idle = (1850.0, 1.0, 1850.0, 1.0)
     sections = [(s.zero_hz, s.zero_damping, s.pole_hz, s.pole_damping) for s in gains.sections]
-    first, second = (*sections, idle, idle)[:2]
+    first, second = (*sections, IDLE, IDLE)[:2]
     shape = (gains.velocity_reset, gains.torque_filter_hz, gains.feedback_filter_hz, *first, *second)
     return np.log([*shape, gains.velocity_gain])

@@ -52,6 +52,7 @@ class Tuned:
     integral: float | None = None  # [N·m/rad]
     stiff: float | None = None  # integral gain over that of one who knows the plant
     quick: float | None = None  # velocity gain over it
+    over_pi: float | None = None  # integral gain over that of one who knows the plant and has PI and filters alone
     wide: float | None = None  # bandwidth of the velocity loop over it, on the true plant
     sections: int = 0
     load_db: float | None = None  # peak of the load over the command, position loop closed
@@ -172,7 +173,9 @@ def _compare_with_known(
     found.shaped = v["position.shaping_frequency"] > 0.0
     found.eased = result.outcomes["velocity"].margins["velocity"]["limited_by"] == EASED
     found.sections = sum(v[f"velocity.section{n}_pole"] > 0.0 for n in (2, 3, 4))
-    known = _known(found, truth, result, axis, drive)
+    known, alone = _known(found, truth, result, axis, drive)
+    if alone is not None:
+        found.over_pi = found.integral / alone.integral
     if known is not None:
         found.stiff, found.quick = found.integral / known.integral, v["velocity.gain"] / known.gain
         speed = SPEED_OF_RUN * axis.goal.velocity
@@ -188,8 +191,10 @@ def _compare_with_known(
 
 def _known(
     found: Tuned, truth: RigTruth, result: RouteResult, axis: AxisModel, drive: SimulatedDrive | None
-) -> Known | None:
+) -> tuple[Known | None, Known | None]:
     """The loop of one who knows the plant; where the axis can be moved with it, one with which the axis rests as well.
+
+    And the one that has no sections, which bears as much noise.
 
     What noise and steps of the device, friction and play make of a loop at rest is in no linear plant. The reference
     has to stay within the same ripple: it is made to bear more noise until it does, on the rig itself. The device's own
@@ -199,24 +204,28 @@ def _known(
     noise = result.outcomes["velocity"].margins["velocity"]["device_noise"]
     torque = axis.motor.torque_constant * budget
     own = {k: value for k, value in v.items() if k.startswith("velocity.")}
-    for calmed in range(MOST_ROUNDS):
-        known = best_known(
+
+    def searched(*, with_sections: bool = True) -> Known | None:
+        return best_known(
             truth, v, axis.robustness, noise=noise, noise_torque=torque,
             inertia=truth.inertia_motor + truth.inertia_load + truth.inertia_third,
-            speed_of_run=SPEED_OF_RUN * axis.goal.velocity, tuned=Gains.from_drive(v),
+            speed_of_run=SPEED_OF_RUN * axis.goal.velocity, tuned=Gains.from_drive(v), with_sections=with_sections,
         )  # fmt: skip
+
+    for calmed in range(MOST_ROUNDS):
+        known = searched()
         if known is None or drive is None:
-            return known
+            return known, searched(with_sections=False)
         with_gains(drive, {**own, **known.to_drive()})
         moved = moved_at_the_load(drive, axis)
         with_gains(drive, own)
         found.calmed = calmed
         if moved is not None and not moved.swings and moved.ripple <= budget:
-            return known
+            return known, searched(with_sections=False)
         if calmed == 0:
             noise = max(noise, noise_behind(torque, Gains.from_drive({**v, **known.to_drive()})))
         noise *= MORE_NOISE
-    return None
+    return None, None
 
 
 def _could_be_met(
@@ -324,6 +333,19 @@ def _by_play(rows: list[Tuned]) -> list[str]:
         f"The reference meets the shaft with its play closed. Where play was found ({len(found)} axes) the loop keeps "
         "its margins from the softest shaft that was seen to the closed one, which the reference is not asked to: "
         f"median of the integral gain {np.median(found):.2f} there, {np.median(others):.2f} on the other {len(others)}."
+    ]  # fmt: skip
+
+
+def _over_pi(rows: list[Tuned]) -> list[str]:
+    """How far the loop lies above the best that PI and two filters can do."""
+    shares = np.array([r.over_pi for r in rows if r.over_pi is not None])
+    if not len(shares):
+        return []
+    below = int(np.sum(shares < 1.0))
+    return [
+        "Beside the known plant's best PI with both filters and without sections, which keeps and bears the same: "
+        f"integral gain {np.median(shares):.1f} times as much, median of {len(shares)}, at the least "
+        f"{shares.min():.2f}; below it on {below} (none asked)."
     ]  # fmt: skip
 
 
@@ -454,7 +476,7 @@ def document(rows: list[Tuned], *, seed: int, fleet: str = "") -> str:
         "", "Bandwidth is read on the true plant with either loop closed, where the motor's speed first falls 3 dB "
         "behind the commanded one. The gain alone tells little of it where second-order sections lift or lower what "
         "comes behind it.",
-        "", *_by_play(fine), "", *_calmed(fine), "", *_eased(fine),
+        "", *_over_pi(fine), "", *_by_play(fine), "", *_calmed(fine), "", *_eased(fine),
         "", f"On {len(stiff)} axes; sections used, and how often: {_counted(r.sections for r in fine if r.loops)}.",
         "", f"Peak of the load over the planned position, feedforward left aside: at most {ASKED_LOAD_DB:g} dB on "
         f"{100 * float(np.mean(peaks <= ASKED_LOAD_DB)) if len(peaks) else 0:.0f} % of {len(peaks)} (95 asked), "

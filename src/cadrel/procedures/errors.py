@@ -113,6 +113,16 @@ class RotorSwings(ProcedureError):
     remedy = f"Hold the rotor, as a closed brake does, or raise {field_of('procedure.velocity')}."
 
 
+class RotorTurned(ProcedureError):
+    """The torque of a sine across the vector was more than what holds the rotor."""
+
+    happened = "A sine of {size:.3g} A turned the rotor by {turned:.0f}° (electrical): what holds it slipped."
+    means = "No inductance over current was taken; those found by the current step stand."
+    remedy = (
+        f"Lower {field_of('limit.current')} while this is measured, so that brake and friction hold against the sine."
+    )
+
+
 class StuckInPass(ProcedureError):
     """An axis that was to run while its response was measured stood in its friction."""
 

@@ -14,7 +14,7 @@ from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, Values, declare
 from cadrel.procedures.electrical import PROCEDURE as CURRENT
 from cadrel.procedures.electrical import align, inductances_at
-from cadrel.procedures.errors import AxisStopped, NotAllowed, RotorSwings
+from cadrel.procedures.errors import AxisStopped, NotAllowed, RotorSwings, RotorTurned
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.session import Session
 
@@ -24,10 +24,21 @@ VOLTS = 0.6  # of the voltage of a phase, that the sine may take
 FASTEST, SLOWEST, FREQUENCIES = 500.0, 100.0, 60  # [Hz] of it, and how many are weighed
 SWINGS = 0.15  # [rad] electrical, that the rotor may swing by it: the frame stays
 RUNS = 0.3  # of the speed agreed to, that it may swing with
+# [rad] electrical, by which a sine may leave the rotor elsewhere behind its brake; without one its vector draws it
+# back. Of what d and q differ by, sin² of it is read in the other: a hundredth.
+TURNED = 0.1
 TRIES, SMALLER = 3, 0.6  # how often, and by how much less each time, where the rotor swings too fast
 SECONDS = 0.4  # of each sine
 SETTLES = 0.05  # [s] of it that are left out
 POINTS = 41  # of the curve that is kept
+
+
+class _Turned(Exception):
+    """A sine left the rotor standing elsewhere: what was read is of an axis between d and q."""
+
+    def __init__(self, by: float) -> None:
+        super().__init__(by)
+        self.by = by  # [rad] electrical
 
 
 def run_saturation(session: Session) -> Outcome:
@@ -39,6 +50,8 @@ def run_saturation(session: Session) -> Outcome:
         Voltage and inertia leave no room for a sine worth its name.
     RotorSwings
         The rotor swung faster than was agreed to, whatever was tried.
+    RotorTurned
+        It slipped in what holds it, whatever was tried.
     """
     values = session.refresh()
     ic = session.current_continuous
@@ -56,6 +69,15 @@ def run_saturation(session: Session) -> Outcome:
             session.stand_again()
             size *= SMALLER
             session.note(f"The rotor swung faster than was agreed to: tried again with {size:.3g} A.")
+        except _Turned as turned:
+            if left == 0 or SMALLER * size < ic:
+                raise RotorTurned(size=size, turned=math.degrees(turned.by)) from turned
+            session.stand_again()
+            size *= SMALLER
+            session.note(
+                f"The sine turned the rotor away from its vector by {math.degrees(turned.by):.0f}° (electrical), what "
+                f"holds it slipping: tried again with {size:.3g} A."
+            )
     session.enter("done", 1.0)
     gains = Gains.from_drive(values, session.rates)
     return _outcome(session, gains, curves, records, small, hertz)
@@ -64,14 +86,24 @@ def run_saturation(session: Session) -> Outcome:
 def _measured(
     session: Session, ic: float, size: float, hertz: float
 ) -> tuple[dict[str, InductanceCurve], dict[str, Recording], tuple[Estimated, Estimated]]:
-    """Curves and recordings of both axes, and the inductances at small currents in d and q."""
+    """Curves and recordings of both axes, and the inductances at small currents in d and q.
+
+    Raises
+    ------
+    _Turned
+        The sine in q, whose torque a brake has to bear, left the rotor standing elsewhere.
+    """
     curves, records = {}, {}
     with session.enabled("vector", brake_closed=session.axis.has_brake):
         at = align(session, ic)
         d, q, _ = inductances_at(session, HELD * ic, at)
         for share, (key, (known, held)) in zip((0.5, 0.75), (("q", (q, 0.0)), ("d", (d, HELD * ic))), strict=True):
             session.enter(f"a sine of {size:.3g} A in {key}", share)
+            before = _beside(session)
             record, period = _swung(session, key, size, hertz)
+            by = abs(math.remainder(_beside(session) - before, 2 * math.pi))
+            if by > TURNED and session.axis.has_brake and not session.axis.feedback.kind.tells_sectors_only:
+                raise _Turned(by)
             mean = folded(record.channels, period)
             curves[key] = fit_saturation(
                 mean[f"v_{key}"],
@@ -83,6 +115,12 @@ def _measured(
             )
             records[key] = record
     return curves, records, (d, q)
+
+
+def _beside(session: Session) -> float:
+    """Return by how much the rotor stands beside the vector. [rad] electrical"""
+    status = session.look()
+    return float(status["shaft_angle"] - status["vector_angle"])
 
 
 def _sine(session: Session, ic: float) -> tuple[float, float]:

@@ -1,5 +1,6 @@
 """The real move, out and back, many times; judged against the axis's goal."""
 
+import math
 from typing import Any
 
 import numpy as np
@@ -197,14 +198,19 @@ def _why_not(session: Session, record: Recording) -> list[str]:
     between = [BETWEEN.format(field=field_of("feedback.position_from"))] if session.on_load else []
     if len(rest) < FEWEST_AT_REST:
         return between
-    flicker, goal = float(np.abs(rest - np.median(rest)).max()), session.axis.goal
+    # Few samples are seen before the first move, and every one of all dwells has to lie within the window: of noise the
+    # largest of so many is further out by the root of twice their logarithm (extreme values of a normal distribution).
+    dwelling = int(np.count_nonzero(before)) - first
+    away = rest - np.median(rest)
+    largest = float(away.std()) * math.sqrt(2 * math.log(max(dwelling, 2)))
+    flicker, goal = max(float(np.abs(away).max()), largest), session.axis.goal
     if flicker <= FLICKER_SHARE * goal.window:
         return between
     per, unit = session.axis.mechanism.unit_per_rad, session.axis.mechanism.unit
     return [
-        f"At rest, before the move, the position flickers by up to ±{flicker * per:.3g} {unit}; the window is "
-        f"±{goal.window * per:.3g} {unit}. That leaves a tuning little of it: quieten the device (cable, shield, "
-        f"amplitude), fit a finer one, or widen {field_of('goal.window')}."
+        f"At rest, before the move, the position flickers: over all dwells by up to ±{flicker * per:.3g} {unit}; the "
+        f"window is ±{goal.window * per:.3g} {unit}. That leaves a tuning little of it: quieten the device (cable, "
+        f"shield, amplitude), fit a finer one, or widen {field_of('goal.window')}."
     ]
 
 

@@ -9,7 +9,8 @@ from scipy.signal import TransferFunction
 
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import ChainLoad, IdentifiedPlant, cogging_map
-from cadrel.core.identification.cogging import Mechanics
+from cadrel.core.identification.cogging import CoggingMap, Mechanics, together
+from cadrel.procedures import cogging
 from cadrel.procedures.errors import AxisStopped, NotAllowed, SticksAndSlips
 from tests.conftest import rig_of
 from tests.procedures.test_stops import Ready
@@ -43,6 +44,43 @@ def test_a_motor_without_has_none_and_says_how_little_would_have_been_seen() -> 
     assert [f.label for f in outcome.findings] == [f"Cogging in {lowest} to 72 times a turn, at most"]
     assert outcome.summary.endswith(f"in {lowest} to 72 times a turn")
     assert 0 < outcome.findings[0].value < 0.01
+
+
+def test_maps_of_several_speeds_are_weighed_and_what_they_differ_by_is_doubt() -> None:
+    """Each order drawn many times about a truth: the mean is right within what it says of itself."""
+    rng, n = np.random.default_rng(8), 4000
+    true = 0.05 * np.exp(1j * rng.uniform(0, 2 * math.pi, n))
+    stds = (0.02, 0.004, 0.01)
+    maps = [
+        CoggingMap(
+            orders=np.arange(1, n + 1), std=np.full(n, std),
+            value=true + std / math.sqrt(2) * (rng.normal(size=n) + 1j * rng.normal(size=n)),
+        )
+        for std in stds
+    ]  # fmt: skip
+    both = together(maps)
+    off = both.value - true
+    assert np.sqrt(np.mean(np.abs(off) ** 2)) == pytest.approx(1 / math.sqrt(sum(1 / s**2 for s in stds)), rel=0.05)
+    assert np.mean(np.abs(off) < 2 * both.std) > 0.95
+    assert together(maps[:1]).std == pytest.approx(maps[0].std)
+    apart = replace(maps[1], value=maps[1].value + 0.1)  # by 25 of its deviations
+    assert np.median(together([maps[0], apart, maps[2]]).std) > 5 * np.median(both.std)
+    assert together([maps[0]]).doubt > both.doubt
+
+
+def test_where_one_speed_leaves_a_doubt_the_axis_is_turned_at_another(monkeypatch: pytest.MonkeyPatch) -> None:
+    rig = replace(LIFT, cogging=((24, 0.08, 20), (8, 0.03, 50)))
+    outcome, _ = Ready(rig).run("cogging")
+    assert len(outcome.runs) == 2, "nothing to doubt"
+    once = {f.kind: f for f in outcome.findings}
+    monkeypatch.setattr(cogging, "DOUBTED", 0.5 * once["cogging"].std / once["cogging"].value)
+    outcome, session = Ready(rig).run("cogging")
+    found = {f.kind: f for f in outcome.findings}
+    assert len(outcome.runs) > 2 and "in doubt" in " ".join(session.notes)
+    assert found["cogging_order"].value == 24
+    assert found["cogging"].value == pytest.approx(0.08, rel=0.03)
+    speeds = [abs(float(np.mean(run.channels["velocity"]))) for run in outcome.runs]
+    assert speeds[2] == pytest.approx(cogging.AGAIN[0] * speeds[0], rel=0.03)
 
 
 def test_without_a_load_or_room_for_a_turn_it_is_refused() -> None:

@@ -6,7 +6,7 @@ import numpy as np
 
 from cadrel.core.axis import AxisModel
 from cadrel.core.identification import cogging_map
-from cadrel.core.identification.cogging import IntArray
+from cadrel.core.identification.cogging import CoggingMap, IntArray, together
 from cadrel.core.parameters import field_of
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, Values, declare
@@ -25,6 +25,8 @@ SETTLES = 0.25  # [s] after the speed is reached
 MOST_ORDER = 72  # per turn; twelve slots and eight poles make 24, eighteen and twenty 180, which is small
 POINTS = 361  # of the curve that is kept
 FASTER = np.array([2.0, 4.0, 8.0])  # times the speed, one after the other where it sticks
+DOUBTED = 0.1  # of the largest order: above, it is turned at more speeds, as friction and shaft are others there
+AGAIN = (1.6, 2.5)  # times the speed, each other than the one before by no whole number: what rings rings elsewhere
 MOST_OF_SPEED = 0.5  # of the speed agreed to: what comes free of friction overshoots
 CREPT, CREPT_OVER, MOST_CREPT = 0.3, 0.02, 0.02  # of the speed; [s]; of the time
 RECORDED_EVERY = 2  # velocity samples
@@ -43,14 +45,21 @@ def run_cogging(session: Session) -> Outcome:
     session.refresh()
     if session.plant.total is None:
         raise NotAllowed(why="The load is not identified.", remedy="Run “Identify the load” first.")
-    records = _evenly(session)
+    speed, records = _evenly(session)
+    maps = [_mapped(session, records)]
+    for faster in AGAIN:
+        if together(maps).doubt <= DOUBTED or not _is_agreed_to(session, faster * speed):
+            break
+        more = _turned(session, faster * speed)
+        if _share_crept(more, faster * speed) > MOST_CREPT:
+            break
+        records += more
+        maps.append(_mapped(session, more))
     session.enter("done", 1.0)
-    kt = session.axis.motor.torque_constant
-    found = cogging_map(
-        [(r["position"], r["i_q"]) for r in records], torque_constant=kt,
-        mechanics=session.plant.mechanics, period=records[0].period, most=MOST_ORDER,
-        least=FAINT * kt * session.current_continuous,
-    )  # fmt: skip
+    kt, found = session.axis.motor.torque_constant, together(maps)
+    if len(maps) > 1:
+        session.note(f"One speed left the cogging in doubt: turned at {len(maps)} speeds, up to {AGAIN[len(maps) - 2]} "
+                     "times as fast.")  # fmt: skip
     angle = np.linspace(0, 2 * math.pi, POINTS)
     curve = found.over(angle)
     unseen, seen = found.orders[~found.seen], ""
@@ -62,7 +71,7 @@ def run_cogging(session: Session) -> Outcome:
     kept = drawn if len(found.named) else {}  # a line at nought is no picture
     runs = [
         RunRecord(
-            kind="cogging", title="Cogging, forward" if k == 0 else "Cogging, back", period=r.period,
+            kind="cogging", title="Cogging, back" if k % 2 else "Cogging, forward", period=r.period,
             channels=r.channels, excitation={"point": "velocity"},
             metrics={"peak_to_peak": float(np.ptp(curve)), "unseen": unseen.tolist()},
             curves=kept if k == 0 else {},
@@ -90,14 +99,24 @@ def run_cogging(session: Session) -> Outcome:
     )  # fmt: skip
 
 
+def _mapped(session: Session, records: list[Recording]) -> CoggingMap:
+    """The cogging that turns at one speed, forward and back, show."""
+    kt = session.axis.motor.torque_constant
+    return cogging_map(
+        [(r["position"], r["i_q"]) for r in records], torque_constant=kt,
+        mechanics=session.plant.mechanics, period=records[0].period, most=MOST_ORDER,
+        least=FAINT * kt * session.current_continuous,
+    )  # fmt: skip
+
+
 def _ranges(orders: IntArray) -> str:
     """Whole numbers in words: "3, 25 to 30"."""
     parts = np.split(orders, np.nonzero(np.diff(orders) > 1)[0] + 1)
     return ", ".join(f"{p[0]}" if len(p) == 1 else f"{p[0]} to {p[-1]}" for p in parts)
 
 
-def _evenly(session: Session) -> list[Recording]:
-    """Record some turns at the slowest of some speeds at which the axis neither stands nor creeps.
+def _evenly(session: Session) -> tuple[float, list[Recording]]:
+    """Record some turns at the slowest of some speeds at which the axis neither stands nor creeps; that speed as well.
 
     Raises
     ------
@@ -115,7 +134,7 @@ def _evenly(session: Session) -> list[Recording]:
             if speed > slowest:
                 shown = f"{slowest * mechanism.unit_per_rad:.3g} {mechanism.unit}/s"
                 session.note(f"At {shown} it stuck and slipped; turned {speed / slowest:.0f} times as fast.")
-            return records
+            return float(speed), records
     raise SticksAndSlips(speed=speeds[-1] * mechanism.unit_per_rad, unit=mechanism.unit, share=100 * crept)
 
 
@@ -184,7 +203,7 @@ def _plan(axis: AxisModel, values: Values) -> Plan:
         title="Cogging", travel=travel, speed=speed, current=current, seconds=20.0,
         text=f"It turns slowly, up to {TURNS:.0f} turns of the motor forward and back, within {travel * per:.4g} "
         f"{unit} to either side at up to {speed * per:.4g} {unit}/s; about 20 s, longer "
-        "where it sticks and is turned faster.",
+        "where it sticks, or one speed leaves a doubt, and it is turned faster.",
     )  # fmt: skip
 
 

@@ -52,11 +52,36 @@ class CoggingMap:
         """What no order that was seen exceeds. [N·m]"""
         return float(np.max((self.amplitude + 2 * self.std)[self.seen]))
 
+    @property
+    def doubt(self) -> float:
+        """Of the largest named order's amplitude, its std; infinite where none is named."""
+        if not len(self.named):
+            return math.inf
+        at = self.orders == self.named[0]
+        return float(self.std[at][0] / self.amplitude[at][0])
+
     def over(self, angle: FloatArray) -> FloatArray:
         """Torque at angles of the motor, of the named orders. [rad] -> [N·m]"""
         keep = np.isin(self.orders, self.named)
         turned = np.exp(1j * np.outer(angle, self.orders[keep]))
         return np.asarray((turned * self.value[keep]).sum(1).real, dtype=np.float64)
+
+
+def together(maps: Sequence[CoggingMap]) -> CoggingMap:
+    """Return what maps made at several speeds tell together, each order weighed by its doubt.
+
+    What friction and shaft make of torque differs between speeds, the cogging does not: where maps lie farther apart
+    than their doubts say, the doubt of the mean is the larger for it (R. T. Birge, Physical Review 40 (1932) 207; from
+    memory).
+    """
+    first = maps[0]
+    weight = np.stack([1 / m.std**2 for m in maps])
+    value = (weight * np.stack([m.value for m in maps])).sum(0) / weight.sum(0)
+    std = 1 / np.sqrt(weight.sum(0))
+    if len(maps) > 1:
+        apart = np.stack([np.abs(m.value - value) ** 2 for m in maps])
+        std = std * np.sqrt(np.maximum((weight * apart).sum(0) / (len(maps) - 1), 1.0))
+    return CoggingMap(orders=first.orders, value=value, std=std, least=first.least)
 
 
 def cogging_map(

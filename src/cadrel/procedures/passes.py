@@ -14,7 +14,10 @@ APPROACH = 1.4  # times the speed of a pass: a soft loop that breaks away from f
 LEAD_IN = 0.15  # [s] at speed and injected into before the first period that counts, of a loop without lag
 BESIDE = GENTLE + POLL  # [s] at speed that a pass takes beside its injection: half of each ramp, and a look
 LAGS = 2.0  # of the loop, that an axis runs on after its command, and overshoots by
-REACH = 1.5  # of the travel agreed to, that a pass may cover: a quarter is left to either side
+# Of the travel agreed to, that a pass may cover. A third of it is left to either side: a pass ends when it is told to, and
+# a busy machine tells it a third of a second late.
+REACH = 1.35
+LED_IN = 5.0  # lags of the loop on top of `LEAD_IN`, by when a speed has settled: its reset time is four of them
 SLIDES = 0.3  # of the speed of a pass, below which it is stuck in its friction
 LED_BY, LED = "position.friction_feedforward", 0.7  # of the friction known: it changes along the travel
 OFF = 0.05  # of the travel agreed to, by which a pass may begin elsewhere than planned
@@ -32,7 +35,7 @@ def lead_in(session: Session, period: int) -> int:
     it goes on, scatters from pass to pass, each having phases of its own. A whole period as lead-in lets that die away
     as well; of a way that is short it is bought with speed, by which every excitation is measured.
     """
-    return min(period, round((LEAD_IN + LAGS * session.loop_lag) / session.rates.velocity))
+    return min(period, round((LEAD_IN + LED_IN * session.loop_lag) / session.rates.velocity))
 
 
 def beside(session: Session) -> float:

@@ -118,6 +118,35 @@ def test_an_axis_is_stopped_before_its_record_is_fetched(
     assert moving == [False]
 
 
+def test_a_pass_ends_in_time_though_nobody_says_so(
+    ready: tuple[Session, SimulatedDrive], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A machine too busy to end it must not let the axis run out of what was agreed to."""
+    session, _ = ready
+    home = float(session.drive.status()["position"])
+    command = Session.command_speed
+    passing: list[bool] = []
+
+    def late(self: Session, speed: float, **how: float) -> None:
+        if how.get("lasts"):
+            passing.append(True)
+        elif passing and passing.pop():
+            for _ in range(30):  # 1.5 s, in which the axis would go on for more than the travel
+                self.drive.wait(0.05)
+                self.drive.beat()
+        command(self, speed, **how)
+
+    monkeypatch.setattr(Session, "command_speed", late)
+    signal = random_multisine(np.arange(3, 40), n_samples=PERIOD, rms=0.02, rng=np.random.default_rng(1))
+    seconds = 3 * PERIOD * session.rates.velocity + LEAD_IN
+    speed = fastest_pass(session, seconds)
+    assert 1.5 * speed > session.consent.travel
+    with to_and_fro(session, "velocity", home, speed=speed):
+        record = one_pass(session, ("position",), "torque", signal, home=home, speed=speed, repeats=3)
+        assert abs(session.look()["position"] - home) < session.consent.travel
+    assert len(record["position"]) == 3 * PERIOD
+
+
 def test_a_pass_that_is_blocked_ends_without_power(ready: tuple[Session, SimulatedDrive]) -> None:
     session, _ = ready
     session.consent = Consent(travel=0.2, speed=120.0)  # far less than the pass is told to cover

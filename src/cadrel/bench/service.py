@@ -200,7 +200,7 @@ HANDLERS: dict[str, Handler] = {
     "motion.catch": lambda d, p: d.motion.catch(current=p["current"], level=p["level"]),
     "motion.release": lambda d, p: d.motion.release_vector(holder=p["holder"]),
     "motion.jog": lambda d, p: d.motion.jog(p["velocity"], holder=p["holder"]),
-    "motion.run": lambda d, p: d.motion.run_at(p["velocity"], p["acceleration"]),
+    "motion.run": lambda d, p: d.motion.run_at(p["velocity"], p["acceleration"], p["lasts"]),
     "motion.path": lambda d, p: d.motion.run_path(p["segments"]),
     "motion.adopt_angle": lambda d, p: d.motion.adopt_angle(p["angle"]),
     "motion.set_position": lambda d, p: d.motion.set_position(p["value"]),

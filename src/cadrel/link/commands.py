@@ -246,7 +246,14 @@ COMMANDS: dict[str, Command] = {
     "brake.close": Command({"holder": optional(text(64), "")}, led=True),
     "motion.release": Command({"holder": optional(text(64), "")}, led=True),
     "motion.jog": Command({"velocity": Param(SPEED), "holder": optional(text(64), "")}, led=True),
-    "motion.run": Command({"velocity": Param(SPEED), "acceleration": optional(number(0.0, 1e12), 0.0)}, led=True),
+    "motion.run": Command(
+        {
+            "velocity": Param(SPEED),
+            "acceleration": optional(number(0.0, 1e12), 0.0),
+            "lasts": optional(number(0.0, 3600.0), 0.0),
+        },
+        led=True,
+    ),
     "motion.path": Command({"segments": Param(array(columns=6, most=MOST_SEGMENTS))}, led=True, large=True),
     "motion.adopt_angle": Command({"angle": Param(ANGLE)}, led=True),
     "motion.set_position": Command({"value": Param(number(-1e7, 1e7))}, led=True),

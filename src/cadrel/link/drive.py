@@ -178,8 +178,11 @@ class Drive(Protocol):
     def jog(self, velocity: float, *, holder: str = "") -> None:
         """Jog; to be renewed within 100 ms by the same holder: the first one wins until it lets go. [rad/s]"""
 
-    def run_at(self, velocity: float, *, acceleration: float = 0.0) -> None:
-        """Ramp to a speed and keep it, more gently than the limit if an acceleration says so. [rad/s], [rad/s²]"""
+    def run_at(self, velocity: float, *, acceleration: float = 0.0, lasts: float = 0.0) -> None:
+        """Ramp to a speed and keep it, more gently than the limit if an acceleration says so. [rad/s], [rad/s²]
+
+        After what it `lasts` the drive ramps to rest by itself; nought goes on. [s]
+        """
 
     def run_path(self, segments: FloatArray) -> None:
         """Run constant-jerk segments; shape (n, 6)."""

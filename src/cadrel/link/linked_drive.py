@@ -200,9 +200,12 @@ class LinkedDrive:
         """Jog; to be renewed within 100 ms by the same holder: the first one wins until it lets go. [rad/s]"""
         self._led("motion.jog", velocity=velocity, holder=holder)
 
-    def run_at(self, velocity: float, *, acceleration: float = 0.0) -> None:
-        """Ramp to a speed and keep it, more gently than the limit if an acceleration says so. [rad/s], [rad/s²]"""
-        self._led("motion.run", velocity=velocity, acceleration=acceleration)
+    def run_at(self, velocity: float, *, acceleration: float = 0.0, lasts: float = 0.0) -> None:
+        """Ramp to a speed and keep it, more gently than the limit if an acceleration says so. [rad/s], [rad/s²]
+
+        After what it `lasts` the drive ramps to rest by itself; nought goes on. [s]
+        """
+        self._led("motion.run", velocity=velocity, acceleration=acceleration, lasts=lasts)
 
     def run_path(self, segments: FloatArray) -> None:
         """Run constant-jerk segments; shape (n, 6)."""

@@ -14,9 +14,10 @@ APPROACH = 1.4  # times the speed of a pass: a soft loop that breaks away from f
 LEAD_IN = 0.15  # [s] at speed and injected into before the first period that counts, of a loop without lag
 BESIDE = GENTLE + POLL  # [s] at speed that a pass takes beside its injection: half of each ramp, and a look
 LAGS = 2.0  # of the loop, that an axis runs on after its command, and overshoots by
-# Of the travel agreed to, that a pass may cover. A third of it is left to either side: a pass ends when it is told to, and
-# a busy machine tells it a third of a second late.
+# Of the travel agreed to, that a pass may cover. A third of it is left to either side, for what begins a third of a
+# second late.
 REACH = 1.35
+IN_TIME = 0.1  # [s] after its injection, by when a pass ends whoever is late
 LED_IN = 5.0  # lags of the loop on top of `LEAD_IN`, by when a speed has settled: its reset time is four of them
 SLIDES = 0.3  # of the speed of a pass, below which it is stuck in its friction
 LED_BY, LED = "position.friction_feedforward", 0.7  # of the friction known: it changes along the travel
@@ -85,10 +86,12 @@ def one_pass(
     if abs(session.look()["position"] - begin) > OFF * session.consent.travel:
         session.go_to(begin, speed=APPROACH * bias)
     session.run_at(speed)
-    way = math.copysign(1.0, speed)
+    way, ramp = math.copysign(1.0, speed), bias / GENTLE
     record = session.excite_and_record(
         channels, point, signal, divider=session.rates.ticks, repeats=repeats, lead=lead,
-        then=lambda: session.command_speed(0.0, acceleration=bias / GENTLE),
+        # The drive itself ends it in time: a line, or a machine, may be too busy to.
+        begun=lambda: session.command_speed(speed, acceleration=ramp, lasts=seconds + IN_TIME),
+        then=lambda: session.command_speed(0.0, acceleration=ramp),
     )  # fmt: skip
     session.until(lambda s: not s["moving"], at_most=3.0, what="standstill")
     session.come_to_rest("velocity")

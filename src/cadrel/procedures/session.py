@@ -451,13 +451,15 @@ class Session:
         divider: int,
         repeats: int,
         lead: int = 0,
+        begun: Callable[[], None] | None = None,
         then: Callable[[], None] | None = None,
     ) -> Recording:
         """Inject a periodic signal and record exactly its repeats, aligned to the first sample of the first of them.
 
         The recorder triggers on the excitation itself, so that record and excitation share their start. The last `lead`
-        samples of the signal, a whole period of it at the most, come before the repeats and are not kept. What comes
-        `then` is done once all is recorded, before it is fetched.
+        samples of the signal, a whole period of it at the most, come before the repeats and are not kept. What is to be
+        said as soon as it has `begun` is said then, and what comes `then` is done once all is recorded, before it is
+        fetched.
         """
         total = len(samples) * repeats
         if lead:
@@ -473,6 +475,8 @@ class Session:
         )
         self.hold(8 * divider * self.rates.current)
         self.drive.excite(point, samples, divider=divider, repeats=repeats)
+        if begun is not None:
+            begun()
         record = self.recorded(at_most=(lead + total) * divider * self.rates.current + 2.0, then=then)
         start = int(np.argmax(record["excitation"] != 0.0)) + lead
         return Recording(record.period, {k: v[start : start + total] for k, v in record.channels.items()})
@@ -503,10 +507,13 @@ class Session:
         self.command_speed(speed, acceleration=ramp)
         self.hold(abs(speed) / ramp)
 
-    def command_speed(self, speed: float, *, acceleration: float) -> None:
-        """Tell the drive a speed. Raises `AxisStopped` where it has stopped the axis by itself. [rad/s], [rad/s²]"""
+    def command_speed(self, speed: float, *, acceleration: float, lasts: float = 0.0) -> None:
+        """Tell the drive a speed, and after how long it ends it by itself. [rad/s], [rad/s²], [s]
+
+        Raises `AxisStopped` where it has stopped the axis.
+        """
         try:
-            self.drive.run_at(speed, acceleration=acceleration)
+            self.drive.run_at(speed, acceleration=acceleration, lasts=lasts)
         except RefusedByDrive:
             self.hold(LONGEST_STOP)  # what it stopped for is said once it has stopped
             raise

@@ -152,6 +152,26 @@ def test_a_run_starts_as_gently_as_asked_and_never_harder_than_the_limit(
     assert fallen == pytest.approx(0.001 * drive.read()["limit.acceleration"], rel=0.01)
 
 
+def test_a_run_that_lasts_so_long_ends_by_itself_as_gently_as_it_began(
+    ready: tuple[LinkedDrive, SimulatedDrive],
+) -> None:
+    drive, simulated = ready
+    enable(drive, "velocity")
+    drive.run_at(30.0, acceleration=300.0, lasts=0.4)
+    wait(drive, 0.38)
+    assert simulated.running.state.gen_velocity == pytest.approx(30.0)
+    wait(drive, 0.08)
+    assert 1.0 < simulated.running.state.gen_velocity < 25.0, "on its ramp"
+    wait(drive, 0.2)
+    assert simulated.running.state.gen_velocity == 0.0
+    assert simulated.status()["mode"] == "velocity", "it holds"
+    # Another command takes its place, and goes on.
+    drive.run_at(30.0, acceleration=300.0, lasts=0.2)
+    drive.run_at(20.0, acceleration=300.0)
+    wait(drive, 0.5)
+    assert simulated.running.state.gen_velocity == pytest.approx(20.0)
+
+
 def test_the_guard_stops_what_leaves_the_consented_travel(ready: tuple[LinkedDrive, SimulatedDrive]) -> None:
     drive, simulated = ready
     enable(drive, "velocity", travel=5.0)

@@ -29,13 +29,20 @@ class Motion:
         self._running = running
 
     def expire(self) -> None:
-        """End what was not renewed in time: a jog ramps down, a held vector stands still and its current goes."""
+        """End what was not renewed in time, or lasts no longer.
+
+        A jog and a run ramp down, a held vector stands still and its current goes.
+        """
         r, s = self._running, self._running.state
         if r.jog_until and s.tick >= r.jog_until:
             r.jog_until = 0
             if s.gen == layout.GEN_RAMP:
                 s.gen_target = 0.0
                 s.gen_rate = r.settings.quick_stop
+        if r.run_until and s.tick >= r.run_until:
+            r.run_until = 0
+            if s.gen == layout.GEN_RAMP:
+                s.gen_target = 0.0
         if r.held_until and s.tick >= r.held_until:
             r.held_until = 0
             self.stop_vector()
@@ -118,16 +125,21 @@ class Motion:
         s, c = self._running.state, self._running.settings
         s.gen_target = min(max(velocity, -c.velocity_limit), c.velocity_limit)
         s.gen_rate, s.gen = c.acceleration, layout.GEN_RAMP
-        self._running.jog_until = s.tick + JOG_TICKS
+        self._running.jog_until, self._running.run_until = s.tick + JOG_TICKS, 0
         if not velocity:
             self._running.hold.let(holder)
         if velocity or not self._running.jog_heard:
             self._running.jog_heard = s.tick
 
-    def run_at(self, velocity: float, acceleration: float = 0.0) -> None:
-        """Ramp to a speed and keep it, more gently than the limit if an acceleration says so. [rad/s], [rad/s²]"""
+    def run_at(self, velocity: float, acceleration: float = 0.0, lasts: float = 0.0) -> None:
+        """Ramp to a speed and keep it, more gently than the limit if an acceleration says so. [rad/s], [rad/s²]
+
+        It ramps to rest again by itself after what it `lasts`, if that is given, whoever is late. [s]
+        """
         self.jog(velocity)
         self._running.jog_until = self._running.jog_heard = 0
+        if lasts > 0.0:
+            self._running.run_until = int(self._running.state.tick) + round(lasts / TICK)
         if acceleration > 0.0:
             self._running.state.gen_rate = min(acceleration, self._running.settings.acceleration)
 

@@ -32,6 +32,7 @@ class Running:
     hold: Hold = field(default_factory=Hold)
     held_until: int = 0  # [ticks] until which a vector, or a brake opened by hand, is held without being renewed
     jog_until: int = 0  # [ticks] the same of a jog; 0: none, or one that lasts by itself
+    run_until: int = 0  # [ticks] when a run that was told how long it lasts ends by itself; 0: one that goes on
     jog_heard: int = 0  # [ticks] when a jog was last asked for; 0: it has ended
 
     def advance(self, ticks: int) -> None:

@@ -38,7 +38,7 @@ PASSES, LONG_PASSES = 6, 4  # of the usual period, and of one of several seconds
 MOST_TIMES = 4  # as many passes, where friction and noise ask for more
 # Of nineteen in twenty trusted lines: until then passes are added. 3° and half a decibel are asked for; that lines are
 # off by alike, and by how much few passes scatter, is not among what they scatter by.
-PRECISE, WRONG = math.radians(2.4), 0.05
+PRECISE, WRONG = math.radians(2.0), 0.05
 TRUSTED = 0.9  # coherence of a line that is claimed
 STRONGEST = 3.0  # times the median line, of one that scatters more
 LONG = 8192  # [samples]

@@ -157,6 +157,14 @@ def test_friction_that_changes_along_the_travel_leaves_an_inertia_with_its_doubt
     assert abs(load.value - whole) < 3 * load.std
 
 
+def test_a_heavy_shaft_slung_on_the_long_way_is_turned_again_more_slowly() -> None:
+    # Twenty-two times its motor: it went along for a turn and a half, and was thrown past the quicker vector after it.
+    truth, simulated, outcomes = found_on(92417, 169, ("commutation",))
+    assert outcomes["commutation"].verdict is not None and outcomes["commutation"].verdict.is_proven
+    assert (truth.inertia_load + truth.inertia_third) / truth.inertia_motor > 20
+    assert abs(true_error(simulated)) < 1.0
+
+
 def test_a_shaft_slung_by_the_first_vector_is_begun_with_again_from_where_it_rests() -> None:
     # One pole pair and a fifth of the torque in friction: let go beside the vector it swings faster than agreed to.
     truth, values = draw_at_ends(np.random.default_rng([717, 17]))

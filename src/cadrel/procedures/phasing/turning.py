@@ -242,8 +242,12 @@ def _try_turning(
         up = _second_way(session, plan, first, current, swing)
         if not following(up["vector_angle"], shaft(up)).followed:
             _name_a_dead_hall(session, up, last=True)
+            thrown = _slung(up, shaft) and not (last and slung)
             backward = sweep(session, 0.0, slow, current, back, 0.25, swing=swing)
-            raise _not_following((_joined(first, up), backward), shaft, current, coarse=halls_alone)
+            stands = _not_following((_joined(first, up), backward), shaft, current, coarse=halls_alone)
+            if thrown:
+                return _NotFollowed(stands, slung=True)
+            raise stands
     top = _at_rest(session, shaft) if swing else None
     down = sweep(session, 0.0, plan.rate, current, back, 0.25, swing=swing)
     scale = 1.0 if halls_alone or abs(reading.ratio - 1) < RATIO_AT_FIRST else reading.ratio

@@ -242,12 +242,9 @@ def _try_turning(
         up = _second_way(session, plan, first, current, swing)
         if not following(up["vector_angle"], shaft(up)).followed:
             _name_a_dead_hall(session, up, last=True)
-            thrown = _slung(up, shaft) and not (last and slung)
             backward = sweep(session, 0.0, slow, current, back, 0.25, swing=swing)
             stands = _not_following((_joined(first, up), backward), shaft, current, coarse=halls_alone)
-            if thrown:
-                return _NotFollowed(stands, slung=True)
-            raise stands
+            return _thrown(stands, may=_slung(up, shaft) and not (last and slung))
     top = _at_rest(session, shaft) if swing else None
     down = sweep(session, 0.0, plan.rate, current, back, 0.25, swing=swing)
     scale = 1.0 if halls_alone or abs(reading.ratio - 1) < RATIO_AT_FIRST else reading.ratio
@@ -257,6 +254,13 @@ def _try_turning(
         turning.rests = (top, _at_rest(session, shaft))
     _name_faults(session, reading, turning, plan)
     return turning
+
+
+def _thrown(because: Exception, *, may: bool) -> "_NotFollowed":
+    """Return what begins a shaft that `may` have been thrown past the vector anew, more slowly; else raise it."""
+    if not may:
+        raise because
+    return _NotFollowed(because, slung=True)
 
 
 def _brought_to(session: Session, centre: float, start: float | None, current: float, swing: float) -> float:

@@ -44,6 +44,7 @@ STRONGEST = 3.0  # times the median line, of one that scatters more
 LONG = 8192  # [samples]
 PERIODS = 2  # of a pass
 BIAS_SHARE = 0.4  # of the speed agreed to, in motion: the excitation's peaks come on top
+CLOSELY = 5 / 6  # of the fastest pass, at which one resonance is looked at
 SWING_SHARE = 0.25  # of it, rms, that an excitation may make at standstill
 SWING_IN_MOTION = 0.2  # rms over the bias: the direction stays
 TRAVEL_SHARE = 0.1  # of the travel agreed to, rms, that it may make
@@ -116,10 +117,9 @@ def bias_of(session: Session, request: Request) -> float:
     """Return the speed of a pass in motion: its periods fit into the travel agreed to. [rad/s]"""
     # A resonance looked at closely is passed so slowly that friction falls with speed, and undamps it: on the axis of
     # the tests by half where all of the travel is used, by less than the scatter a quarter slower. It is no cure.
-    periods = PERIODS + 1 if request.around else PERIODS
-    samples = _lead(session, request) + periods * request.period(session.rates)
-    seconds = samples * session.rates.velocity
-    return min(BIAS_SHARE * session.consent.speed, fastest_pass(session, seconds))
+    samples = _lead(session, request) + PERIODS * request.period(session.rates)
+    fastest = fastest_pass(session, samples * session.rates.velocity)
+    return min(BIAS_SHARE * session.consent.speed, CLOSELY * fastest if request.around else fastest)
 
 
 def _lead(session: Session, request: Request) -> int:

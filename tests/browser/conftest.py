@@ -12,7 +12,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
+from playwright.sync_api import Browser, Locator, Page, Playwright, expect, sync_playwright
 
 from cadrel.cli.services import is_free
 from cadrel.cli.stack import shared_secret
@@ -95,11 +95,20 @@ def stack(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Stack]:
 
 
 @pytest.fixture(scope="session")
-def chromium() -> Iterator[Browser]:
-    with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
-        yield browser
-        browser.close()
+def playwright() -> Iterator[Playwright]:
+    with sync_playwright() as started:
+        yield started
+
+
+@pytest.fixture
+def chromium(playwright: Playwright) -> Iterator[Browser]:
+    """A browser for one test, closed with all its pages: one that does not end when told to is killed after a while.
+
+    A context that is closed is waited for without end; pages left open would watch the runs of the tests that follow.
+    """
+    browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+    yield browser
+    browser.close()
 
 
 @pytest.fixture
@@ -115,7 +124,6 @@ def page(stack: Stack, chromium: Browser) -> Iterator[Page]:
     page.on("request", lambda r: None if r.url.startswith(own) else complaints.append(r.url))
     log_in(page, stack)
     yield page
-    context.close()
     # What the tests provoke on purpose: a refused form, a process that is killed, a database that is away.
     provoked = ("422", "409", "503", "ERR_INCOMPLETE_CHUNKED_ENCODING", "ERR_CONNECTION_RE", "ERR_EMPTY_RESPONSE")
     allowed = [c for c in complaints if any(word in c for word in provoked)]

@@ -39,7 +39,6 @@ def test_an_administrator_adds_an_axis_and_a_person_and_lays_aside(stack: Stack,
     page.get_by_role("link", name="Your account").click()
     assert serious_violations(page) == []
     assert complaints == []
-    context.close()
 
 
 def test_an_engineer_sees_what_comes_next_and_no_people(page: Page, stack: Stack) -> None:

@@ -220,7 +220,6 @@ def test_an_observer_sees_the_axis_but_no_way_to_move_it(stack: Stack, chromium:
     step(page, "Load")
     expect(page.get_by_role("button", name="STOP")).to_be_visible()
     assert page.get_by_role("button", name=re.compile("Identify|Enable|Take control")).count() == 0
-    context.close()
 
 
 def test_no_page_scrolls_sideways_and_none_has_serious_violations(pusher: Page) -> None:

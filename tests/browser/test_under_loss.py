@@ -117,7 +117,6 @@ def test_an_observers_stop_is_told_to_the_engineer_as_what_it_was(
     wait_until_off(stack.drive("tile-pusher"))
     expect(pusher.locator("#job")).to_contain_text("vera (observer) pressed STOP during")
     expect(pusher.locator("#told")).to_contain_text("vera (observer) pressed STOP")
-    context.close()
 
 
 def test_without_the_web_process_the_strip_lives_and_stop_stops(pusher: Page, stack: Stack) -> None:
@@ -206,7 +205,6 @@ def test_a_second_supervisor_takes_over_from_one_that_was_killed(stack: Stack, c
     context = chromium.new_context()
     page = context.new_page()
     log_in(page, stack, ENGINEER)
-    context.close()
 
 
 def _runs(pid: int) -> bool:

@@ -6,7 +6,7 @@ import time
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import Stack, held, log_in, run_procedure, serious_violations, step
+from tests.browser.conftest import Stack, held, log_in, run_procedure, serious_violations, step, to_its_end
 
 pytestmark = [pytest.mark.browser, pytest.mark.timeout(1200)]
 
@@ -265,9 +265,7 @@ def _climb_and_refuse(page: Page, bench: object) -> None:
     step(page, "Position loop")
     page.get_by_label("I see the axis; nobody is near it, and it is safe.").check()
     page.get_by_role("button", name="Climb until it squeals", exact=True).click()
-    expect(page.get_by_text("is running")).to_be_visible()
-    expect(page.get_by_text("is running")).to_be_hidden(timeout=480_000)
-    page.wait_for_load_state()
+    to_its_end(page, seconds=160)
     tries = page.get_by_role("table", name="The same move, try by try").get_by_role("row")
     assert tries.count() > 3  # its head, as it was, with feedforward, and the way back at the least
     expect(page.get_by_role("form", name="Proposal")).to_be_visible()

@@ -15,7 +15,9 @@ from tests.browser.conftest import (
     send_and_store,
     serious_violations,
     step,
+    stopped_by,
     submit,
+    to_its_end,
 )
 
 pytestmark = [pytest.mark.browser, pytest.mark.timeout(900)]
@@ -100,9 +102,8 @@ def _test_the_brake(page: Page) -> None:
     page.get_by_label("Torque it must hold").fill("6")
     page.get_by_label("I see the axis; nobody is near it, and it is safe.").check()
     page.get_by_role("button", name="Test the brake", exact=True).click()
-    expect(page.get_by_text("is running")).to_be_visible()
-    expect(page.get_by_text("is running")).to_be_hidden(timeout=120_000)
-    assert page.locator("#job").count() == 0
+    to_its_end(page, seconds=40)
+    assert (why := stopped_by(page)) == "", why
     accept(page)
     found = page.get_by_role("row", name=re.compile("^Brake opens after"))
     expect(found.first).to_contain_text(re.compile(r"5[78](\.\d+)?\s+ms"))
@@ -114,8 +115,7 @@ def _measure_the_stops(page: Page) -> None:
     step(page, "Brake and stops")
     page.get_by_label("I see the axis; nobody and nothing is in its way.").first.check()
     page.get_by_role("button", name="Measure the stops", exact=True).click()
-    expect(page.get_by_text("is running")).to_be_visible()
-    expect(page.get_by_text("is running")).to_be_hidden(timeout=90_000)
+    to_its_end(page, seconds=30)
     table = page.get_by_role("table", name="Where the energy went")
     expect(table.get_by_role("row", name=re.compile("^Quick stop"))).to_contain_text("the capacitors took it")
     expect(page.get_by_role("row", name=re.compile("^Brake opens after")).first).to_be_visible()  # not forgotten

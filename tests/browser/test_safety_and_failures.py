@@ -13,7 +13,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from cadrel.cli.services import Postgres
-from tests.browser.conftest import Stack, held, lead, log_in, serious_violations, step
+from tests.browser.conftest import Stack, held, lead, log_in, serious_violations, step, to_its_end
 
 pytestmark = [pytest.mark.browser, pytest.mark.timeout(300)]
 LIMIT = 0.2  # [s] from letting go to standstill
@@ -190,8 +190,7 @@ def test_a_bench_that_dies_interrupts_the_run_and_a_retry_works(pusher: Page, st
     agree.check()
     pusher.get_by_role("button", name="Run the move").click()
     # The verdict of the run before stands there meanwhile: only the end of this one says that the retry worked.
-    expect(pusher.get_by_text("is running")).to_be_visible()
-    expect(pusher.get_by_text("is running")).to_be_hidden(timeout=40_000)
+    to_its_end(pusher, seconds=30)
     expect(pusher.get_by_text("✓ Passes")).to_be_visible()
 
 

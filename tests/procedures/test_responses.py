@@ -14,7 +14,8 @@ from cadrel.core.identification import SpringyLoad
 from cadrel.core.response import FrequencyResponse, random_multisine
 from cadrel.core.simulation import RigTruth
 from cadrel.procedures.errors import NotAllowed
-from cadrel.procedures.responses.measure import PRECISE, bias_of, line_strengths, passes_needed
+from cadrel.procedures.responses.effort import PRECISE, line_strengths, passes_needed
+from cadrel.procedures.responses.measure import bias_of
 from cadrel.procedures.responses.request import Request
 from tests.conftest import rig_of
 from tests.procedures.test_stops import Ready

@@ -9,15 +9,16 @@ from cadrel.core.control import Gains, TwoMass, feedback_filter, load_over_motor
 from cadrel.core.control.load import ComplexArray
 from cadrel.core.response import (
     FrequencyResponse,
-    average_responses,
+    average_clearer,
     curve_of,
-    estimate_response,
+    estimate_both,
     without_ramp,
 )
 from cadrel.link import Recording
 from cadrel.procedures.outcome import Finding, RunRecord
 from cadrel.procedures.plant_in_motion import (
     PERIOD,
+    PERIODS,
     PRECISE,
     injected,
     measure_plant,
@@ -91,12 +92,12 @@ def _over_speed(session: Session, gains: Gains, measured: FrequencyResponse, rec
         one = slice(begin, begin + length)
         place = without_ramp(record["load_position"][one].astype(np.float64), PERIOD)
         parts.append(
-            estimate_response(
+            estimate_both(
                 record["excitation"][one], record["velocity"][one], place, lines=lines, period=PERIOD,
-                rate_hz=1 / record.period, skip=0,
+                rate_hz=1 / record.period,
             )
         )  # fmt: skip
-    mean = average_responses(parts)
+    mean = average_clearer(parts, periods=PERIODS)
     filtered = feedback_filter(gains, mean.frequency)
     return FrequencyResponse(mean.frequency, mean.value * filtered, mean.coherence, mean.std * np.abs(filtered))
 

@@ -13,9 +13,10 @@ from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import PlantFit, fit_two_mass
 from cadrel.core.parameters import field_of
 from cadrel.core.response import (
+    Both,
     FrequencyResponse,
-    average_responses,
-    estimate_response,
+    average_clearer,
+    estimate_both,
     log_lines,
     random_multisine,
 )
@@ -143,7 +144,7 @@ def measure_plant(
     clear = 0.5 * PRECISE if dense else PRECISE
     drowns = seen is None and excitation.every == 1
     is_planned = seen is not None
-    parts: list[FrequencyResponse] = []
+    parts: list[Both] = []
     records: list[Recording] = []
 
     def whole() -> FrequencyResponse:
@@ -173,9 +174,9 @@ def measure_plant(
                 record = pass_in_motion(session, signal, home, direction * bias)
                 records.append(record)
                 parts.append(
-                    estimate_response(
+                    estimate_both(
                         record["excitation"], record["torque_cmd"], record["velocity"], lines=lines, period=PERIOD,
-                        rate_hz=1 / session.rates.velocity, skip=0,
+                        rate_hz=1 / session.rates.velocity,
                     )
                 )  # fmt: skip
 
@@ -200,11 +201,9 @@ def measure_plant(
     return told()
 
 
-def unfiltered_mean(
-    session: Session, gains: Gains, parts: Sequence[FrequencyResponse], bias: float
-) -> FrequencyResponse:
+def unfiltered_mean(session: Session, gains: Gains, parts: Sequence[Both], bias: float) -> FrequencyResponse:
     """Return the mean of several passes up to where the device can be read, the speed filter taken out."""
-    mean = average_responses(parts).below(readable_hz(session, bias))
+    mean = average_clearer(parts, periods=PERIODS).below(readable_hz(session, bias))
     return replace(mean, value=mean.value / feedback_filter(gains, mean.frequency))
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from cadrel.core.control import Gains, feedback_filter
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import PlantFit, Play, Swung, fit_play, fit_spring
-from cadrel.core.response import estimate_response, random_multisine
+from cadrel.core.response import estimate_both, random_multisine
 from cadrel.core.response.estimate import IntArray
 from cadrel.link import Recording
 from cadrel.procedures.outcome import RunRecord
@@ -88,9 +88,9 @@ def _swung(session: Session, gains: Gains, fit: PlantFit, lines: IntArray, share
             signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=rng)
             records.append(pass_in_motion(session, signal, home, direction * bias, lead=LEAD))
     parts = [
-        estimate_response(
+        estimate_both(
             r["excitation"], r["torque_cmd"], r["velocity"], lines=lines, period=PERIOD,
-            rate_hz=1 / session.rates.velocity, skip=0,
+            rate_hz=1 / session.rates.velocity,
         )
         for r in records
     ]  # fmt: skip

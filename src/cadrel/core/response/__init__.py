@@ -2,6 +2,7 @@
 
 multisine.py   periodic excitations
 estimate.py    records of a periodic experiment -> FrequencyResponse
+windowed.py    the same where much does not repeat: through a window, each line by the clearer of both
 folding.py     a recording of repeats -> their mean, derived on demand
 curves.py      complex curves as plain lists
 steps.py       a recorded step -> rise, overshoot, settling
@@ -14,15 +15,20 @@ from cadrel.core.response.folding import folded, with_injected_position
 from cadrel.core.response.moves import MoveMetrics, measure_moves
 from cadrel.core.response.multisine import ExcitationError, log_lines, random_multisine, schroeder_multisine, swept_sine
 from cadrel.core.response.steps import StepMetrics, measure_step
+from cadrel.core.response.windowed import Both, average_clearer, estimate_both, estimate_windowed
 
 __all__ = [
+    "Both",
     "ExcitationError",
     "FrequencyResponse",
     "MoveMetrics",
     "StepMetrics",
+    "average_clearer",
     "average_responses",
     "curve_of",
+    "estimate_both",
     "estimate_response",
+    "estimate_windowed",
     "folded",
     "log_lines",
     "measure_moves",

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from scipy.special import erfc
 
 from cadrel.core.control import (
     Gains,
@@ -20,8 +19,8 @@ from cadrel.core.control import (
 )
 from cadrel.core.response import (
     FrequencyResponse,
-    average_responses,
-    estimate_response,
+    average_clearer,
+    estimate_both,
     random_multisine,
     swept_sine,
     without_ramp,
@@ -31,22 +30,21 @@ from cadrel.core.tuning import load_of
 from cadrel.link import Recording
 from cadrel.procedures.passes import LEAD_IN, fastest_pass, lead_in, one_after_the_other, one_pass, to_and_fro
 from cadrel.procedures.plant_in_motion import most_by_voltage, readable_hz
+from cadrel.procedures.responses.effort import LOUDEST, line_strengths, passes_needed, times_needed, with_neighbours
 from cadrel.procedures.responses.request import Request
 from cadrel.procedures.session import FloatArray, Session
 
 PASSES, LONG_PASSES = 6, 4  # of the usual period, and of one of several seconds
-MOST_TIMES = 4  # as many passes, where friction and noise ask for more
-# Of nineteen in twenty trusted lines: until then passes are added. 3° and half a decibel are asked for; that lines are
-# off by alike, and by how much few passes scatter, is not among what they scatter by.
-PRECISE, WRONG = math.radians(2.0), 0.05
-TRUSTED = 0.9  # coherence of a line that is claimed
-STRONGEST = 3.0  # times the median line, of one that scatters more
+LOOKED, LOUD_PASSES = 2, 4  # one each way, by which it is seen how loud it has to be; and as loud as that
+KEPT_BELOW = 1.2  # times as loud: what was looked at is among the passes
 LONG = 8192  # [samples]
 PERIODS = 2  # of a pass
 BIAS_SHARE = 0.4  # of the speed agreed to, in motion: the excitation's peaks come on top
 CLOSELY = 5 / 6  # of the fastest pass, at which one resonance is looked at
 SWING_SHARE = 0.25  # of it, rms, that an excitation may make at standstill
 SWING_IN_MOTION = 0.2  # rms over the bias: the direction stays
+CREST, FILLED = 2.5, 0.8  # of an excitation; share of the limit that it fills, with what load and friction take
+HEARD = 0.5  # coherence of a line that the swing is counted of
 TRAVEL_SHARE = 0.1  # of the travel agreed to, rms, that it may make
 PASS_REACH = 0.85  # of the travel agreed to, that a pass may come to from where it stood
 PHASES = 31  # seed of the drawn phases: the same experiment each time
@@ -136,12 +134,14 @@ def _lead(session: Session, request: Request) -> int:
 def measure(session: Session, request: Request, factor: float, share: tuple[float, float]) -> Measured:
     """Measure a loop with one amplitude; `share` is where its progress begins and ends.
 
-    After half of the passes the lines that scatter are made stronger. After all of them there are as many more as make
-    the lines that are claimed right to `PRECISE`, up to `MOST_TIMES` as many.
+    Where it may, it is as loud as friction and noise ask for, told by a first pass each way. The lines that scatter are
+    made stronger, by these or by half of the passes. After all of them there are as many more as make the lines that
+    are claimed right to 2°, up to `MOST_PASSES`.
     """
     period, lines = request.period(session.rates), request.lines(session.rates)
     rng = np.random.default_rng(PHASES)
-    usual = LONG_PASSES if period > LONG else PASSES
+    louder = _may_be_louder(request)
+    usual = LOUD_PASSES if louder else LONG_PASSES if period > LONG else PASSES
     home = float(session.drive.status()["position"])
     amplitude, shape = amplitude_of(session, request, factor), None
     records: list[Recording] = []
@@ -150,53 +150,60 @@ def measure(session: Session, request: Request, factor: float, share: tuple[floa
         return _together(session, request, records, lines, amplitude)
 
     def run(wanted: int) -> None:
-        rms = amplitude if shape is None else min(amplitude, amplitude_of(session, request, factor, shape))
+        rms = amplitude if shape is None else min(amplitude, amplitude_of(session, request, factor * LOUDEST, shape))
         most = max(wanted, usual)
-        with _powered(session, request, home):
-            while len(records) < wanted:
-                k = len(records)
-                done = share[0] + (share[1] - share[0]) * k / most
-                session.enter(f"response of the {request.loop} loop, pass {k + 1} of {most}", done)
-                signal = _signal(request, lines, period, rms, rng, shape, backwards=k % 2 == 1)
-                records.append(_one_pass(session, request, signal, home, direction=1.0 if k % 2 == 0 else -1.0))
+        while len(records) < wanted:
+            k = len(records)
+            done = share[0] + (share[1] - share[0]) * k / most
+            session.enter(f"response of the {request.loop} loop, pass {k + 1} of {most}", done)
+            signal = _signal(request, lines, period, rms, rng, shape, backwards=k % 2 == 1)
+            records.append(_one_pass(session, request, signal, home, direction=1.0 if k % 2 == 0 else -1.0))
 
-    if request.signal == "multisine":
-        run(usual // 2)
-        shape = line_strengths(whole().plant, lines, step=request.rate_hz(session.rates) / period)
-    run(usual)
-    if not request.around:  # a mode is fitted to many lines together
-        wanted = passes_needed(whole().plant, usual)
-        if wanted > usual:
-            session.note(f"Friction and noise ask for {wanted} passes in place of {usual}.")
-            run(wanted)
+    with _powered(session, request, home):
+        if request.signal == "multisine":
+            run(LOOKED if louder else usual // 2)
+            seen = with_neighbours(whole().plant) if louder else whole().plant
+            shape = line_strengths(seen, lines, step=request.rate_hz(session.rates) / period)
+            if louder:
+                asked = times_needed(seen, LOOKED, usual)
+                times = min(
+                    asked, _most_times(session, request, records, lines, amplitude),
+                    amplitude_of(session, request, factor * asked, shape) / amplitude,
+                )  # fmt: skip
+                if times > KEPT_BELOW:
+                    session.note(f"Friction and noise ask for {asked:.2g} times the amplitude; it was {times:.2g}.")
+                    amplitude *= times
+                    records.clear()
+        run(usual)
+        if not request.around:  # a mode is fitted to many lines together
+            wanted = passes_needed(whole().plant, usual)
+            if wanted > usual:
+                session.note(f"Friction and noise ask for {wanted} passes in place of {usual}.")
+                run(wanted)
     return whole()
 
 
-def passes_needed(measured: FrequencyResponse, done: int) -> int:
-    """Return how many passes make nineteen in twenty of the trusted lines right to `PRECISE`; their scatter averages.
-
-    A line's std is that of a complex value, half of its variance in size, half in phase. Lines differ in it: few that
-    scatter much may be among those twentieth. No more than `MOST_TIMES` as many are returned.
-    """
-    sure = measured.trusted(TRUSTED)
-    if not len(sure.frequency):
-        return done
-    scatter = np.asarray(sure.std / np.abs(sure.value))
-    for wanted in range(done, MOST_TIMES * done, 2):  # as many one way as the other
-        of_phase = scatter * math.sqrt(done / wanted) / math.sqrt(2)
-        if np.mean(erfc(PRECISE / np.maximum(math.sqrt(2) * of_phase, 1e-12))) <= WRONG:
-            return wanted
-    return MOST_TIMES * done
+def _may_be_louder(request: Request) -> bool:
+    """Whether the amplitude is that of the measurement, not of the question: several are to be compared."""
+    in_motion = request.loop == "velocity" and request.moving and request.signal == "multisine"
+    return request.louder and in_motion and request.amplitudes == 1 and not request.around
 
 
-def line_strengths(measured: FrequencyResponse, lines: IntArray, *, step: float) -> FloatArray:
-    """Return how strong each line is made for those that scatter to scatter less; `step` is their spacing. [Hz]
-
-    A line that was not read (beyond what a counted speed tells) is left as it is.
-    """
-    scatter = measured.std / np.maximum(np.abs(measured.value), 1e-300)
-    strong = np.sqrt(scatter / np.median(scatter))
-    return np.clip(np.interp(lines * step, measured.frequency, strong, right=1.0), 1.0, STRONGEST)
+def _most_times(
+    session: Session, request: Request, records: Sequence[Recording], lines: IntArray, amplitude: float
+) -> float:
+    """Return how many times as loud it may be: by the swing that was seen, and by the torque that the limit leaves."""
+    v = session.values
+    answered = _mean_of(session, request, records, lines, "excitation", "velocity")
+    # A filter hides what is beyond it; of a line that says nothing the answer is smaller than what covers it.
+    size = np.abs(answered.value / feedback_filter(Gains.from_drive(v, session.rates), answered.frequency))
+    sure = answered.coherence > HEARD
+    swing = amplitude * math.sqrt(float(np.sum(size[sure] ** 2)) / len(lines))
+    total = session.plant.total
+    taken = v["load.friction"] if total is None else total.coulomb + abs(total.constant)
+    motor = session.axis.motor
+    room = FILLED * motor.torque_constant * min(v["limit.current"], motor.current_peak) - taken
+    return max(1.0, min(SWING_IN_MOTION * bias_of(session, request) / max(swing, 1e-12), room / (CREST * amplitude)))
 
 
 def _channels(session: Session, request: Request) -> tuple[str, ...]:
@@ -240,16 +247,9 @@ def _together(
     session: Session, request: Request, records: Sequence[Recording], lines: IntArray, amplitude: float
 ) -> Measured:
     """Plant, open and closed loop from all passes; the excitation is the instrument of all of them."""
-    period, rate = request.period(session.rates), request.rate_hz(session.rates)
 
     def mean_of(entry: str, output: str) -> FrequencyResponse:
-        return average_responses([
-            estimate_response(
-                r["excitation"], r[entry], without_ramp(r[output], period), lines=lines, period=period, rate_hz=rate,
-                skip=0,
-            )
-            for r in records
-        ])  # fmt: skip
+        return _mean_of(session, request, records, lines, entry, output)
 
     record = one_after_the_other(records)
     if request.loop == "current":
@@ -271,6 +271,22 @@ def _together(
         most = readable_hz(session, bias_of(session, request))
         plant, opened, closed = plant.below(most), opened.below(most), closed.below(most)
     return Measured(amplitude=amplitude, plant=plant, opened=opened, closed=closed, record=record, passes=len(records))
+
+
+def _mean_of(
+    session: Session, request: Request, records: Sequence[Recording], lines: IntArray, entry: str, output: str
+) -> FrequencyResponse:
+    """One signal to another, the mean over passes, each with the excitation as its instrument."""
+    period, rate = request.period(session.rates), request.rate_hz(session.rates)
+    return average_clearer(
+        [
+            estimate_both(
+                r["excitation"], r[entry], without_ramp(r[output], period), lines=lines, period=period, rate_hz=rate
+            )
+            for r in records
+        ],
+        periods=PERIODS,
+    )
 
 
 def _through(seen: FrequencyResponse, value: np.ndarray, slope: np.ndarray, passes: int) -> FrequencyResponse:

@@ -36,6 +36,7 @@ class Request:
     high: float  # [Hz]
     count: int  # lines
     amplitudes: int  # measured, each twice the one before
+    louder: bool  # where friction and noise cover the answer of one amplitude
     around: float  # [Hz] a resonance to look at closely; 0: none
 
     @classmethod
@@ -51,6 +52,7 @@ class Request:
             high=given.get("high", 5000.0 if loop == "current" else 1000.0),
             count=round(given.get("lines", 80.0)),
             amplitudes=round(given.get("amplitudes", 1.0)),
+            louder=bool(given.get("louder", 1.0)),
             around=given.get("around", 0.0) if loop != "current" else 0.0,
         )
 

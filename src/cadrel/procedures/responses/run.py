@@ -21,7 +21,8 @@ from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.passes import one_after_the_other
 from cadrel.procedures.plant_in_motion import edge_age
-from cadrel.procedures.responses.measure import PASS_REACH, POINTS, TRUSTED, Measured, bias_of, measure
+from cadrel.procedures.responses.effort import TRUSTED
+from cadrel.procedures.responses.measure import PASS_REACH, POINTS, Measured, bias_of, measure
 from cadrel.procedures.responses.request import LOOPS, SIGNALS, USUAL_SHARE, Request
 from cadrel.procedures.session import Session
 
@@ -275,6 +276,8 @@ PROCEDURE = declare(
                      choices=("at rest", "in motion")),
             Argument(key="amplitude", label="Amplitude, rms", unit="% of rated", low=0.1, high=60,
                      preset=_usual(100 * USUAL_SHARE["velocity"])),
+            Argument(key="louder", label="Where noise covers it", unit="", low=0, high=1, preset=_usual(1), whole=True,
+                     choices=("as asked", "louder")),
             Argument(key="amplitudes", label="Amplitudes, doubling", unit="", low=1, high=4,
                      preset=_usual(1), whole=True),
             Argument(key="low", label="From", unit="Hz", low=0.5, high=5000, preset=_usual(4)),

@@ -144,10 +144,9 @@ def held_load(session: Session, turning: Turning) -> HeldLoad:
 
 
 def refine_by_spinning(
-    session: Session, held: float, pushed: Confirmation | None, *, briefly: bool = False, most: float | None = None,
-    rubs: float = 0.0,
+    session: Session, held: float, pushed: Confirmation | None, *, most: float | None = None, rubs: float = 0.0,
 ) -> tuple[Estimated, Recording]:  # fmt: skip
-    """Spin both ways and read from the back-EMF by how much the angle is ahead; at one top speed if `briefly`.
+    """Spin both ways and read from the back-EMF by how much the angle is ahead, at one top speed.
 
     A held vector rests where load torque and friction leave it; the back-EMF of the turning rotor knows neither. `held`
     is the torque that carries the load, there from the first moment [N·m]; `most` is by how much the angle may be off;
@@ -170,7 +169,7 @@ def refine_by_spinning(
         "velocity.reset_time": kept["velocity.reset_time"] * heavier / stiffer,
     })  # fmt: skip
     try:
-        record = _spun(session, held, briefly=briefly, rubs=rubs)
+        record = _spun(session, held, rubs=rubs)
     finally:
         session.write(kept)
     means = block_means(record)
@@ -186,16 +185,15 @@ def refine_by_spinning(
     return error, record
 
 
-def _spun(session: Session, held: float, *, briefly: bool, rubs: float) -> Recording:
+def _spun(session: Session, held: float, *, rubs: float) -> Recording:
     """Spin both ways; where a load that pulls makes the soft loop run over the speed agreed to, once more, slower.
 
     Where the loop hardly turns the axis, it is led by the inertia entered and most of the friction known.
     """
-    shares = (1.0,) if briefly else (1.0, 0.7)
     for share in (1.0, SLOWER):
 
         def spun(lead: Lead | None = None, top: float = share * SPIN_SHARE) -> tuple[Recording, FloatArray]:
-            return back_and_forth(session, SPIN, shares=shares, torque=held, top=top, softest=SOFT, lead=lead)
+            return back_and_forth(session, SPIN, shares=(1.0,), torque=held, top=top, softest=SOFT, lead=lead)
 
         try:
             record, wave = spun()

@@ -8,6 +8,7 @@ from cadrel.core.identification import HallMap
 from cadrel.link import Recording
 from cadrel.procedures.errors import HallEdgesMoved, NotConfirmed
 from cadrel.procedures.phasing import faults
+from cadrel.procedures.phasing.confirming import friction_seen
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.plan import turning_plan
 from cadrel.procedures.phasing.turning import Turning, read_turning, shaft_reader
@@ -19,11 +20,14 @@ MOST_APART = math.radians(8)  # two turns with different currents
 STRONGER_YET = 1.1  # times the current of a turn, from which on another one tells more
 FEWEST_EDGES = 2
 LEAST_STD = math.radians(0.5)  # what two turns cannot show
-SHARES = (0.5, 0.75, 1.0, 1.0, 1.0, 1.0, 1.0)  # of continuous current, one try after the other
+# Of continuous current: the first push at the most; in how many it rises to all of it; and how many follow with that.
+FIRST, HARDER, AT_MOST = 0.5, 4, 3
+NET = 0.6  # of the acceleration entered, that friction and a heavier load leave
 STRONGER = 1.25  # times the continuous current, for the twenty seconds of a turn behind a brake
 SECTOR = math.pi / 3  # electrical
 SECTORS = 3.0  # a push should pass
 FASTEST = 0.4  # of the consented speed
+SURELY = 0.7  # of it, that a longer push may reach by what the one before left open
 LONGER = 2.0  # factor of a push's time from try to try, at most
 
 
@@ -95,17 +99,28 @@ def push_both_ways(session: Session, turning: Turning, centre: float) -> tuple[R
     """
     session.enter("confirming by torque per amp", 0.8)
     motor, sector = session.axis.motor, SECTOR / turning.pairs
-    per_amp = 0.6 * motor.torque_constant / session.axis.inertia  # [rad/s²/A] as entered, friction off
-    seconds, fastest = 0.0, 0.0
-    for k, share in enumerate(SHARES):
-        current = share * session.current_continuous
+    torque, inertia, agreed = (
+        motor.torque_constant * session.current_continuous, session.axis.inertia, session.consent.speed,
+    )  # fmt: skip
+    # A push that passes the edges it should, at a speed well within what was agreed to: of a light shaft a faint one.
+    faint = (inertia * (FASTEST * agreed) ** 2 / (SECTORS * sector) + friction_seen(session, turning)) / torque
+    shares = [*np.geomspace(min(FIRST, faint), 1.0, HARDER), *[1.0] * AT_MOST]
+    seconds, fastest, passed = 0.0, 0.0, [0]
+    for k, share in enumerate(shares):
+        current, gross = share * session.current_continuous, share * torque / inertia  # [rad/s²] as entered
         if k == 0:  # out and back is rate t²
-            seconds = min(
-                math.sqrt(SECTORS * sector / per_amp / current), FASTEST * session.consent.speed / per_amp / current
+            by_way = math.sqrt(SECTORS * sector / (NET * gross))
+            seconds = (
+                SECTORS * sector / (FASTEST * agreed) if faint < FIRST else min(by_way, FASTEST * agreed / NET / gross)
             )
         else:  # heavier than entered; as much longer as the speed seen allows
-            quicker = FASTEST * session.consent.speed / max(fastest, 1e-9) * SHARES[k - 1] / share
-            seconds *= min(max(quicker, 1.0), LONGER)
+            quicker = FASTEST * agreed / max(fastest, 1e-9) * shares[k - 1] / share
+            # Halls alone hardly tell a speed. Out and back was less than an edge more than passed, and what current is
+            # added accelerates what was entered: no faster can it become, however much friction took before.
+            went = (max(abs(p) for p in passed) + 1) * sector / seconds**2
+            added = (1 - shares[k - 1] / share) * gross
+            surely = SURELY * agreed / min(went + added, gross)
+            seconds = min(seconds * min(max(quicker, 1.0), LONGER), surely)
         passed = []
         for way in (1.0, -1.0):
             length = round(seconds / session.rates.velocity)

@@ -17,7 +17,6 @@ SHORT_TIME = 1.5  # of continuous current, for two seconds, where play must be t
 HELD_ANGLES = 6  # per electrical turn, from each direction
 FEWER_ANGLES = 3  # where turning has taken long already
 LONG_ALREADY = 9.0  # [s]
-LONG_BY_THEN = 15.5  # [s] before spinning
 HOLD = 0.14  # [s] at each held angle
 NUDGES = 16  # of the search, all round
 SLIPS = 4  # times a vector is turned away to each side

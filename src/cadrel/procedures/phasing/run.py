@@ -26,7 +26,7 @@ from cadrel.procedures.phasing.confirming import (
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.halls_alone import learn_twice, push_both_ways
 from cadrel.procedures.phasing.holding import hold_angles
-from cadrel.procedures.phasing.plan import FEWER_ANGLES, HELD_ANGLES, LONG_ALREADY, LONG_BY_THEN, plan_commutation
+from cadrel.procedures.phasing.plan import FEWER_ANGLES, HELD_ANGLES, LONG_ALREADY, plan_commutation
 from cadrel.procedures.phasing.signals import Correction, correct_signals
 from cadrel.procedures.phasing.turning import TURN, Turning, counts_between_indexes, turn_vector
 from cadrel.procedures.phasing.vector import bring_up
@@ -222,6 +222,7 @@ def _confirm(session: Session, found: _Found, centre: float) -> None:
         else:
             session.note("Not pushed: without current the load would fall. Two turns agree; no more was shown.")
         return
+    _take_finer_than_a_sector(session, found.turning)
     with session.unconfirmed():
         if may_push(session, found.turning):
             found.confirmed, found.push = confirm_by_pushing(session, centre)
@@ -237,10 +238,20 @@ def _confirm(session: Session, found: _Found, centre: float) -> None:
     found.doubt = max(found.refined.std, LEAST_STD)
 
 
+def _take_finer_than_a_sector(session: Session, turning: Turning) -> None:
+    """Let the drive take the angle that the Hall map rests on, where until an edge comes it would take their sector.
+
+    A push of a motor of few poles passes none: by up to half a sector it would be off, and held against the offset.
+    """
+    status = session.drive.status()
+    if session.axis.has_halls and status["angle_quality"] == "unknown":
+        here = turning.pairs * (status["counts"] + 0.5) * turning.per_count
+        session.drive.adopt_angle(here + turning.offset)
+
+
 def _spin(session: Session, found: _Found) -> tuple[Estimated, Recording]:
     return refine_by_spinning(
-        session, torque_against(session, found.turning), found.confirmed,
-        briefly=_taken(session, found) > LONG_BY_THEN, rubs=friction_seen(session, found.turning),
+        session, torque_against(session, found.turning), found.confirmed, rubs=friction_seen(session, found.turning),
     )  # fmt: skip
 
 

@@ -46,6 +46,7 @@ OFF = 0.2  # of the vector's current: less is none
 TAIL = 0.3  # [s] recorded after the first way, in which the shaft comes to rest
 PLAY_TO_NAME = math.radians(20)  # electrical
 WEAKER = 0.7  # factor of the current that tells a salient rotor from play
+HOLDS = 3.0  # times the load, of a vector that may be weaker behind a brake
 SALIENCY = 0.25  # of the inductance, by which that across the flux may exceed that along it; no sheet tells
 WIDTH_TO_LOOK = math.radians(12)  # electrical: narrower reversals hide no play worth naming
 FREE_TO_NAME = math.radians(80)  # electrical: a shaft that goes so far is not held by friction
@@ -575,7 +576,7 @@ def _slack(session: Session, turning: Turning) -> list[Named]:
     # A shaft that sticks and slips makes both widths uncertain, the more so the closer the two currents are.
     wobble = max(wobbles, *(float(np.std((r["vector_angle"] - turning.shaft(r))[_steady(r)])) for r in (up, down)))
     doubt = wobble / 2 * turning.current / max(other - turning.current, 1e-9)
-    if play > PLAY_TO_NAME and play > 2 * doubt and not session.axis.has_brake:  # a weak vector lets a load fall
+    if play > PLAY_TO_NAME and play > 2 * doubt:
         play = min(play, _play_if_salient(session, turning, widths, load))
     if play > PLAY_TO_NAME and play > 2 * doubt:
         return [faults.coupling(play)]
@@ -610,6 +611,10 @@ def _play_if_salient(session: Session, turning: Turning, widths: Sequence[tuple[
     ) > PLAY_TO_NAME:  # fmt: skip
         return math.inf
     weak = WEAKER * turning.current
+    if session.axis.has_brake and weak < HOLDS * abs(load):  # it would let the load fall
+        session.note("Play of the coupling could not be told from a salient rotor: a weaker vector would not hold the "
+                     "load.")  # fmt: skip
+        return 0.0
     width, _, went_along = _reversal(session, turning, weak)
     settle_on(session, 0.0, turning.current)
     if not went_along:

@@ -15,6 +15,7 @@ STOPPED = 0.65  # of the slope before
 FALLEN = math.radians(60)  # electrical, behind where it would be
 GRID = 20_000  # points of friction, and of lag
 SALIENCIES = 26  # between none and the most, that are tried
+INDUCTANCE_DOUBT, FLUX_DOUBT = 0.2, 0.1  # of the sheet's: a tenth by the sheet itself, and iron that saturates
 SLIPPED = math.radians(150)  # electrical: so far from the vector a shaft has slipped
 
 
@@ -73,6 +74,7 @@ def load_of_vector(
     inductance: float,
     current: float,
     lag: float,
+    flux: float | None = None,
 ) -> VectorLoad:
     """Return rotor bias and flux from mean voltages along and across the vector.
 
@@ -84,6 +86,8 @@ def load_of_vector(
         Speed of the vector, without sign. [rad/s]
     lag : float
         Half the difference of the rotor's lag in the two directions, which friction makes. [rad]
+    flux : float, optional
+        Linkage by the sheet, which the bias rests on as far as the voltages tell less. [Wb]
 
     Notes
     -----
@@ -93,7 +97,13 @@ def load_of_vector(
     """
     across = (up[1] - down[1]) / (2 * omega_el) - inductance * current
     along = -(up[0] - down[0]) / (2 * omega_el)
-    bias = math.atan2(along, max(across, 1e-9))
+    aligned = across
+    if flux is not None:
+        # Of a motor with much inductance the current's own flux is the most of it, and that is known by the sheet.
+        expected = math.sqrt(max((flux * math.cos(lag)) ** 2 - along**2, 0.0))
+        by_volts, by_sheet = (INDUCTANCE_DOUBT * inductance * current) ** -2, (FLUX_DOUBT * flux) ** -2
+        aligned = (by_volts * across + by_sheet * expected) / (by_volts + by_sheet)
+    bias = math.atan2(along, max(aligned, 1e-9))
     return VectorLoad(bias, math.hypot(along, max(across, 0.0)) / max(math.cos(lag), 0.2))
 
 

@@ -9,6 +9,7 @@ from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.phasing.confirming import (
     FREE_OF_LOAD,
+    MOST_CROSS,
     MOST_REFINEMENT,
     confirm_by_pushing,
     confirmation_from_spin,
@@ -18,7 +19,6 @@ from cadrel.procedures.session import Session
 
 LEAST_STD = math.radians(0.5)
 BY_HAND = math.radians(50)  # electrical: what a load hanging on a hand's vector may turn the rotor by
-MOST_CROSS = 12.0  # [°] that field current may seem to push by
 SECONDS = 8.0
 
 

@@ -27,6 +27,7 @@ SLOWER = 0.5  # of the speed, where the first spin ran over what was agreed to
 SPIN_SHARE = 0.5  # of the consented speed
 TURNED, LED = 0.3, 0.7  # of the way meant, below which a spin is led; of the friction that the turned vector showed
 STIFFER = 1.5  # times the velocity gain set out from, at most, for an axis heavier than entered
+MOST_CROSS = 12.0  # [° electrical] that field current may seem to push by
 LEAST_ANSWER = 20.0  # [rad/s²]
 MOST_REFINEMENT = math.radians(25)
 FREE_OF_LOAD = 0.04  # of the vector's torque: more, and a push with the brake open would let the load fall
@@ -59,18 +60,30 @@ def may_push(session: Session, turning: Turning) -> bool:
     return not session.axis.has_brake and abs(math.sin(turning.bias)) < FREE_OF_LOAD
 
 
-def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, Recording]:
-    """Push with torque current both ways, and with field current, which must not push. Raises `NotConfirmed`."""
+def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, Recording] | None:
+    """Push with torque current both ways, and with field current, which must not push.
+
+    None where only the torque current moved it, and a motor that swings on its shaft told nothing clear of either way
+    before it ran as fast as was agreed to: strokes in a loop tell then. Raises `NotConfirmed`.
+    """
     session.enter("confirming by torque per amp", 0.8)
     share, longer, limit = SHARE, 1.0, session.consent.speed
     # The shortest push there is must not carry a light axis beyond what was agreed to.
     gentle = FASTEST * limit / (SHORTEST * session.rates.velocity) * 0.6 * session.axis.inertia
     share = min(share, gentle / (session.axis.motor.torque_constant * session.current_continuous))
     least = 0.0
+    result: Confirmation | None = None
     for _ in range(TRIES):
         current = share * session.current_continuous
-        forward, backward, record = _push(session, "current_q", current, longer, centre)
-        across = _push(session, "current_d", current, longer, centre)
+        try:
+            forward, backward, record = _push(session, "current_q", current, longer, centre)
+            across = _push(session, "current_d", current, longer, centre)
+        except AxisStopped as stopped:
+            if not stopped.ran_too_fast or result is None or result.error_bound_deg > MOST_CROSS:
+                raise
+            session.standstill()
+            session.note("The motor swings on its shaft: pushes told nothing clear before it ran as fast as agreed to.")
+            return None
         result = Confirmation(forward, backward, 0.5 * (across[0] - across[1]), current)
         if forward > LEAST_ANSWER and backward < -LEAST_ANSWER and result.imbalance < CLEAR:
             break
@@ -85,12 +98,13 @@ def confirm_by_pushing(session: Session, centre: float) -> tuple[Confirmation, R
         longer = min(longer * lengthened, LONGEST)
         share = min(max(share * sharpened, least), SHARE_MOST)
         session.note(f"{100 * current / session.current_continuous:.0f} % current gave no clear answer; pushed on.")
+    assert result is not None
     if forward <= 0 or backward >= 0:
         raise NotConfirmed(
             what="Torque current did not push the way it should "
             f"({forward:.0f} and {backward:.0f} rad/s² for plus and minus)."
         )
-    if result.error_bound_deg > 12:
+    if result.error_bound_deg > MOST_CROSS:
         raise NotConfirmed(
             what=f"Field current pushed the shaft: the offset is off by about {result.error_bound_deg:.0f}°."
         )

@@ -64,7 +64,18 @@ def learn_twice(session: Session, turning: Turning, centre: float) -> tuple[Hall
     offset = math.remainder(one.offset + share * math.remainder(two.offset - one.offset, TURN), TURN)
     errors = tuple((1 - share) * a + share * b for a, b in zip(one.edge_errors, two.edge_errors, strict=True))
     edges = tuple(math.remainder(offset + k * math.pi / 3 + errors[k], TURN) for k in range(6))
-    return HallMap(one.mirrored, offset, errors, edges), max(_apart(turns) / 2, LEAST_STD)
+    return HallMap(one.mirrored, offset, errors, edges), max(_doubt(turns, share), LEAST_STD)
+
+
+def _doubt(turns: list[tuple[float, HallMap]], share: float) -> float:
+    """Return the std of edges of which the second turn has a share; half of what no current would lack. [rad]
+
+    Load and friction hold a shaft back by what goes with one over the current. Where both turns are off by that, their
+    difference is a part of it: drawn out to a current without end, it says by how much the mean is.
+    """
+    (first, _), (second, _) = turns
+    further = max(first, second) / abs(second - first)
+    return 0.5 * _apart(turns) * (further - (share if second > first else 1 - share))
 
 
 def _turned_with(session: Session, turning: Turning, centre: float, current: float) -> tuple[float, HallMap]:

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.identification import Estimated, HallMap, OffsetResult
+from cadrel.core.identification.turning import INDUCTANCE_DOUBT
 from cadrel.core.verdict import Criterion, at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, declare
@@ -14,6 +15,7 @@ from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.phasing import faults
 from cadrel.procedures.phasing.beforehand import look_beforehand
 from cadrel.procedures.phasing.confirming import (
+    MOST_CROSS,
     Confirmation,
     confirm_by_pushing,
     confirmation_from_spin,
@@ -46,7 +48,6 @@ FLUX_TO_REFUSE = 1.6  # times or a part of it, where Halls are all there is
 UNEVEN = 0.15  # torque per amp of the two ways
 MOST_DOUBT, MOST_DOUBT_HALLS = 10.0, 20.0  # [° electrical] costs 1.5 % and 6 % of the torque at the most
 MOST_PAIRS_OFF = 2.0  # [%]
-MOST_CROSS = 12.0  # [° electrical]
 
 
 @dataclass(slots=True, eq=False)
@@ -124,16 +125,17 @@ def _run(session: Session) -> Outcome:
 
 def _compare_flux(session: Session, found: _Found) -> None:
     flux, expected = found.turning.flux, session.values["motor.flux_linkage"]
-    if abs(flux / expected - 1) > FLUX_DOUBT and math.cos(found.turning.lag) > 0.7:
+    # The current's own flux is taken off by the sheet's inductance; of a motor with much of it little is left.
+    doubt = INDUCTANCE_DOUBT * session.values["motor.inductance"] * found.turning.current
+    if abs(flux / expected - 1) > FLUX_DOUBT + doubt / expected and math.cos(found.turning.lag) > 0.7:
         found.say(
             session,
             "flux",
             f"The turning rotor shows a flux of {1e3 * flux:.3g} mWb per pole pair, the sheet {1e3 * expected:.3g}: "
             "check pole pairs and torque constant.",
         )
-    if session.axis.feedback.kind.tells_sectors_only and abs(math.log(max(flux / expected, 1e-3))) > math.log(
-        FLUX_TO_REFUSE
-    ):
+    alike = FLUX_TO_REFUSE * (flux + doubt) >= expected and flux - doubt <= FLUX_TO_REFUSE * expected
+    if session.axis.feedback.kind.tells_sectors_only and not alike:
         # Nothing else shows how far the shaft turns; the sheet decides speeds and travel, and it is wrong.
         raise wired_wrongly([faults.flux(seen=flux, expected=expected, pairs=session.values["motor.pole_pairs"])])
 
@@ -224,8 +226,8 @@ def _confirm(session: Session, found: _Found, centre: float) -> None:
         return
     _take_finer_than_a_sector(session, found.turning)
     with session.unconfirmed():
-        if may_push(session, found.turning):
-            found.confirmed, found.push = confirm_by_pushing(session, centre)
+        if may_push(session, found.turning) and (pushed := confirm_by_pushing(session, centre)) is not None:
+            found.confirmed, found.push = pushed
         found.refined, found.spin = _spin(session, found)
     if found.confirmed is None:
         found.confirmed = confirmation_from_spin(found.spin, session)

@@ -387,8 +387,9 @@ def read_turning(
         volts.append((float(record["v_d"][at].mean()), float(record["v_q"][at].mean())))
     lag = max(0.5 * (lags[0] - lags[1]), 0.0)
     load = load_of_vector(
-        volts[0], volts[1], omega_el=plan.rate, inductance=session.values["motor.inductance"], current=current, lag=lag
-    )
+        volts[0], volts[1], omega_el=plan.rate, inductance=session.values["motor.inductance"], current=current, lag=lag,
+        flux=session.values["motor.flux_linkage"],
+    )  # fmt: skip
     pairs = session.values["motor.pole_pairs"]
     halls_alone = session.axis.feedback.kind.tells_sectors_only
     return Turning(up, down, current, lag, load.bias, load.flux_linkage, per_count, pairs, shaft, halls_alone)

@@ -57,6 +57,31 @@ def test_the_load_is_told_by_the_voltages_whatever_friction_and_dead_time_do(bia
     assert found.flux_linkage == pytest.approx(psi, rel=1e-9)
 
 
+@pytest.mark.parametrize(("inductance_off", "flux_off"), [(0.1, 0.0), (-0.1, 0.08), (0.15, -0.08)])
+@pytest.mark.parametrize(("own_flux", "worst"), [(2.5, 3.0), (0.2, 1.0)])
+def test_a_load_is_told_by_the_sheets_flux_where_the_currents_own_is_most_of_it(
+    inductance_off: float, flux_off: float, own_flux: float, worst: float
+) -> None:
+    """By a sheet that is off. 16° hang; with `own_flux` times the magnets' flux made by the current."""
+    omega, psi, current, lag, g = 44.0, 7e-3, 5.3, math.radians(6), math.radians(-16.0)
+    inductance = own_flux * psi / current
+
+    def volts(way: float) -> tuple[float, float]:
+        d, w = g - way * lag, way * omega
+        return 4.2 - w * psi * math.sin(d), w * inductance * current + w * psi * math.cos(d)
+
+    def off(flux: float | None) -> float:
+        found = load_of_vector(
+            volts(1), volts(-1), omega_el=omega, inductance=(1 + inductance_off) * inductance, current=current,
+            lag=lag, flux=flux,
+        )  # fmt: skip
+        return abs(math.degrees(found.bias - g))
+
+    assert off((1 + flux_off) * psi) < worst
+    if own_flux > 1:
+        assert off(None) > 3.0, "by the voltages alone"
+
+
 @pytest.mark.parametrize("play_deg", [0.0, 12.0, 40.0])
 @pytest.mark.parametrize("load", [0.0, 0.3])
 def test_play_is_what_more_current_does_not_bring_back(play_deg: float, load: float) -> None:

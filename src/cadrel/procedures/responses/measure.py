@@ -136,7 +136,7 @@ def measure(session: Session, request: Request, factor: float, share: tuple[floa
 
     Where it may, it is as loud as friction and noise ask for, told by a first pass each way. The lines that scatter are
     made stronger, by these or by half of the passes. After all of them there are as many more as make the lines that
-    are claimed right to 2°, up to `MOST_PASSES`.
+    are claimed right to `PRECISE`, up to `MOST_PASSES`.
     """
     period, lines = request.period(session.rates), request.lines(session.rates)
     rng = np.random.default_rng(PHASES)

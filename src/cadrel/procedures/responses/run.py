@@ -21,7 +21,7 @@ from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.passes import one_after_the_other
 from cadrel.procedures.plant_in_motion import edge_age
-from cadrel.procedures.responses.effort import TRUSTED
+from cadrel.procedures.responses.effort import LOUDEST, TRUSTED
 from cadrel.procedures.responses.measure import PASS_REACH, POINTS, Measured, bias_of, measure
 from cadrel.procedures.responses.request import LOOPS, SIGNALS, USUAL_SHARE, Request
 from cadrel.procedures.session import Session
@@ -30,7 +30,7 @@ SOFT_HZ = 8.0  # crossover of the loop while a resonance is looked at
 SHAPED_BY = ("velocity.notch_frequency", *(f"velocity.section{n}_pole" for n in SECTIONS))  # at 0 they are off
 SOFTENED = ("velocity.gain", "velocity.reset_time", "velocity.torque_filter", "velocity.feedback_filter", *SHAPED_BY)
 MODEL_KINDS = ("resonance", "inertia", "stiffness", "damping", "delay")
-SECONDS = 40.0
+SECONDS = 20.0
 # Of a velocity sample, within which it is known when torque acts and when a speed was read: a microsecond or so of
 # what dead time, given back, still leaves. 0.5° at 1 kHz, as much as fine devices were found off by.
 TIMED = 0.005
@@ -250,10 +250,10 @@ def _plan(axis: AxisModel, values: Values) -> Plan:
     travel, speed = axis.goal.travel / 2, min(axis.goal.velocity, values["limit.velocity"])
     return Plan(
         title="Frequency response", travel=travel, speed=speed, current=current, seconds=SECONDS,
-        text=f"A loop is shaken by a small periodic signal, at rest or while it runs to and fro within "
-        f"{travel * per:.4g} {unit} at up to {speed * per:.4g} {unit}/s. Nothing in the drive changes. About "
-        f"{SECONDS:.0f} s, several times as long where one resonance is looked at closely, or where friction and noise "
-        "ask for more passes.",
+        text=f"A loop is shaken by a periodic signal, at rest or while it runs to and fro within {travel * per:.4g} "
+        f"{unit} at up to {speed * per:.4g} {unit}/s: by the amplitude asked for, up to {LOUDEST:g} times that where "
+        f"friction and noise cover it. Nothing in the drive changes. About {SECONDS:.0f} s, up to three times as long "
+        "where noise asks for more passes, several times where one resonance is looked at closely.",
     )  # fmt: skip
 
 

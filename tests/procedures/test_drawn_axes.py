@@ -6,6 +6,8 @@ import numpy as np
 import pytest
 
 from cadrel.bench import DriveService
+from cadrel.cli.phasing_draws import with_fault
+from cadrel.cli.phasing_evidence import bench_that_can, try_bench
 from cadrel.cli.true_angle import true_error
 from cadrel.cli.unkind_draws import draw_unkind
 from cadrel.core.axis import understand
@@ -38,3 +40,21 @@ def test_the_angle_is_found_and_lies_within_its_doubt(seed: int, number: int, de
     assert outcome.verdict is not None and outcome.verdict.is_proven
     doubt = math.degrees(next(f.std for f in outcome.findings if f.kind == "commutation") or math.nan)
     assert abs(true_error(simulated)) <= max(2 * doubt, 0.5)
+
+
+@pytest.mark.parametrize("number", [2, 8, 19, 25, 31])
+def test_a_stop_on_one_side_is_named_by_halls_alone(number: int) -> None:
+    """They show sectors: the shaft went along, stood, and was pulled back by the vector that turned on."""
+    bench = bench_that_can(np.random.default_rng([4242, number]), "stop_on_one_side", "halls")
+    assert bench is not None
+    outing = try_bench(with_fault(bench, "stop_on_one_side"), seed=number)
+    assert outing.codes == ("end_stop",)
+
+
+@pytest.mark.parametrize("number", [0, 1, 2])
+@pytest.mark.parametrize("fault", ["low_current", "brake_closed", "stiction"])
+def test_what_is_held_back_by_halls_alone_is_no_stop(fault: str, number: int) -> None:
+    bench = bench_that_can(np.random.default_rng([5151, sum(map(ord, fault)), number]), fault, "halls")
+    assert bench is not None
+    outing = try_bench(with_fault(bench, fault), seed=number)
+    assert outing.codes == ("did_not_follow",)

@@ -126,7 +126,7 @@ def fault_benches(rng: np.random.Generator, *, pairs: int, each: int) -> Iterabl
     for code, fault in FAULTS.items():
         for device in fault.devices:
             for _ in range(each):
-                bench = _bench_that_can(rng, code, device)
+                bench = bench_that_can(rng, code, device)
                 if bench is not None:
                     yield with_fault(bench, code)
     for _ in range(pairs):
@@ -140,7 +140,8 @@ def _faultless(rng: np.random.Generator) -> DrawnBench:
     return replace(bench, truth=replace(bench.truth, halls_mirrored=False))
 
 
-def _bench_that_can(rng: np.random.Generator, code: str, device: str) -> DrawnBench | None:
+def bench_that_can(rng: np.random.Generator, code: str, device: str) -> DrawnBench | None:
+    """Draw a bench with a device that a fault may befall; None where two hundred tries found none."""
     for _ in range(200):
         bench = _faultless(rng)
         if bench.device == device and code in possible_faults(bench):

@@ -53,6 +53,9 @@ FREE_TO_NAME = math.radians(80)  # electrical: a shaft that goes so far is not h
 CURRENT_TO_COMPARE = 0.1  # of the vector's current: what flows is compared with it before more is told
 CURRENT_TOLERANCE = 0.4  # of what was told; an open phase is off by all of it at one of the two vectors
 SAME_PLACE, FELL_BACK = math.radians(15), math.radians(90)  # electrical, at a stop that is met again
+# Seen by Halls alone: how far a shaft goes along until a stop, by how much it may be behind then, and the share of the
+# way that it goes back.
+WENT_ALONG, BEHIND, WENT_BACK = math.radians(100), math.radians(130), 0.6
 INDEX_TOLERANCE = 0.02  # of the counts of a turn: an index is as wide as a count or two
 COARSE_FREE = math.radians(55)  # the same, seen by Halls alone
 DRIFT_TO_NAME, DRIFT_BEYOND_DOUBT = math.radians(10), math.radians(40)  # electrical
@@ -419,6 +422,10 @@ def _not_following(
         free = _stopped_again(np.asarray(record["vector_angle"]), way)
         if free is not None:
             return wired_wrongly([faults.end_stop(free=free)])
+    if coarse and len(ways) > 1 and spans[-1] > WENT_BACK * commanded:
+        free = _pulled_back(np.asarray(records[0]["vector_angle"]), ways[0])
+        if free is not None:
+            return wired_wrongly([faults.end_stop(free=free)])
     return wired_wrongly([faults.did_not_follow(commanded=commanded, seen=spans[0], current=current)])
 
 
@@ -436,6 +443,24 @@ def _stopped_again(vector: FloatArray, shaft: FloatArray) -> float | None:
         elif met and way[k] < end - FELL_BACK:
             left = True
     return end if met >= 2 else None
+
+
+def _pulled_back(vector: FloatArray, shaft: FloatArray) -> float | None:
+    """How far the shaft went along until it stood, and was pulled back by the vector that turned on; else None.
+
+    Seen by Halls alone, which show neither the place to a sector nor how far it fell. What friction holds, or a load,
+    does not go along before; what is too weakly turned is not pulled back.
+    """
+    turned = np.abs(vector - vector[0])
+    way = math.copysign(1.0, float(vector[-1] - vector[0])) * (shaft - shaft[0])
+    furthest = np.maximum.accumulate(way)
+    fell = np.nonzero(furthest - way > COARSE_FREE)[0]
+    if not fell.size:
+        return None
+    end = float(furthest[fell[0]])
+    stood = int(np.argmax(way >= end - SAME_PLACE))
+    went_along = end > WENT_ALONG and turned[stood] - end < BEHIND
+    return end if went_along and turned[fell[0]] - turned[stood] > COARSE_FREE else None
 
 
 def _name_a_dead_hall(session: Session, first: Recording, *, last: bool) -> None:

@@ -11,7 +11,8 @@ from cadrel.cli.phasing_evidence import bench_that_can, try_bench
 from cadrel.cli.true_angle import true_error
 from cadrel.cli.unkind_draws import draw_unkind
 from cadrel.core.axis import understand
-from cadrel.core.simulation import SimulatedDrive
+from cadrel.core.parameters import Entry
+from cadrel.core.simulation import RigTruth, SimulatedDrive
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import PROCEDURES, Session
 from cadrel.procedures.route import load_project_values
@@ -31,7 +32,18 @@ from cadrel.procedures.route import load_project_values
 def test_the_angle_is_found_and_lies_within_its_doubt(seed: int, number: int, device: str) -> None:
     truth, values = draw_unkind(np.random.default_rng([seed, number]))
     assert truth.device == device
-    simulated = SimulatedDrive("axis", truth, seed=seed + number)
+    _finds_the_angle(truth, values, seed=seed + number)
+
+
+def test_two_turns_with_the_only_current_there_is_tell_no_doubt_of_their_own() -> None:
+    """Behind a brake, Halls alone: the limit leaves no more than the continuous current for the second turn."""
+    truth, values = draw_unkind(np.random.default_rng([30303, 6]))
+    assert truth.brake_torque and truth.device == "halls"
+    _finds_the_angle(truth, values | {"limit.current": values["sheet.current_continuous"]}, seed=30309)
+
+
+def _finds_the_angle(truth: RigTruth, values: dict[str, Entry], *, seed: int) -> None:
+    simulated = SimulatedDrive("axis", truth, seed=seed)
     service = DriveService({"axis": simulated})
     drive, axis = LinkedDrive(LocalLink(service.answer, service.advance), "axis"), understand(values)
     sent = load_project_values(drive, values, owner="test")

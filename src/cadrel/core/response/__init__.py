@@ -15,7 +15,7 @@ from cadrel.core.response.folding import folded, with_injected_position
 from cadrel.core.response.moves import MoveMetrics, measure_moves
 from cadrel.core.response.multisine import ExcitationError, log_lines, random_multisine, schroeder_multisine, swept_sine
 from cadrel.core.response.steps import StepMetrics, measure_step
-from cadrel.core.response.windowed import Both, average_clearer, estimate_both, estimate_windowed
+from cadrel.core.response.windowed import Both, among_neighbours, average_clearer, estimate_both, estimate_windowed
 
 __all__ = [
     "Both",
@@ -23,6 +23,7 @@ __all__ = [
     "FrequencyResponse",
     "MoveMetrics",
     "StepMetrics",
+    "among_neighbours",
     "average_clearer",
     "average_responses",
     "curve_of",

@@ -17,7 +17,7 @@ from cadrel.core.response.estimate import (
 
 ENOUGH = 4  # experiments whose scatter is told by themselves alone
 LEFT_OUT = 0.05  # of the lines, that may lie beyond two standard deviations
-AROUND = 5  # lines over which it is judged which of two estimates is the clearer
+AROUND = 5  # lines that tell together what one hardly does: how much it scatters
 Both = tuple[FrequencyResponse, FrequencyResponse]  # of one experiment: as it is, and through the window
 
 
@@ -106,6 +106,10 @@ def _by_scatter(parts: Sequence[FrequencyResponse], periods: int) -> FrequencyRe
 
 def _noise(of: FrequencyResponse) -> FloatArray:
     """Return the variance over the value, of each line and its neighbours together."""
-    share = (of.std / np.maximum(np.abs(of.value), 1e-300)) ** 2
+    return among_neighbours((of.std / np.maximum(np.abs(of.value), 1e-300)) ** 2)
+
+
+def among_neighbours(of_lines: FloatArray) -> FloatArray:
+    """Return the mean of each line and its neighbours, `AROUND` together, of as many as there are at the ends."""
     window = np.ones(AROUND)
-    return np.asarray(np.convolve(share, window, "same") / np.convolve(np.ones(len(share)), window, "same"))
+    return np.asarray(np.convolve(of_lines, window, "same") / np.convolve(np.ones(len(of_lines)), window, "same"))

@@ -17,6 +17,10 @@ from cadrel.procedures.session import Session
 
 TURN = 2 * math.pi
 MOST_APART = math.radians(8)  # two turns with different currents
+FURTHEST = 10.0  # times a difference that two turns may be drawn out by: with one and the same current it tells nothing
+ALIKE_STD = math.radians(
+    3.0
+)  # doubted then: a quarter of the torque, as load or friction, turns a shaft by five times that
 STRONGER_YET = 1.1  # times the current of a turn, from which on another one tells more
 FEWEST_EDGES = 2
 LEAST_STD = math.radians(0.5)  # what two turns cannot show
@@ -74,6 +78,8 @@ def _doubt(turns: list[tuple[float, HallMap]], share: float) -> float:
     difference is a part of it: drawn out to a current without end, it says by how much the mean is.
     """
     (first, _), (second, _) = turns
+    if abs(second - first) * FURTHEST < max(first, second):
+        return max(0.5 * _apart(turns), ALIKE_STD)
     further = max(first, second) / abs(second - first)
     return 0.5 * _apart(turns) * (further - (share if second > first else 1 - share))
 

@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 from scipy.special import erfc
 
-from cadrel.core.response import FrequencyResponse
+from cadrel.core.response import FrequencyResponse, among_neighbours
 from cadrel.core.response.estimate import IntArray
 from cadrel.procedures.session import FloatArray
 
@@ -17,7 +17,6 @@ TRUSTED = 0.9  # coherence of a line that is claimed
 MOST_PASSES = 16  # where friction and noise ask for more than is usual
 LOUDEST = 4.5  # times the amplitude asked for, where friction and noise cover it
 STRONGEST, WEAKEST = 3.0, 0.4  # times the median line, of one that scatters more or less
-AROUND = 5  # lines over which the scatter of two passes is averaged
 
 
 def is_enough(scatter: FloatArray) -> bool:
@@ -69,12 +68,6 @@ def line_strengths(measured: FrequencyResponse, lines: IntArray, *, step: float)
 
 def with_neighbours(measured: FrequencyResponse) -> FrequencyResponse:
     """Return a response whose lines scatter as they and their neighbours do: two passes tell it of no line alone."""
-    scatter = np.sqrt(_averaged((measured.std / np.abs(measured.value)) ** 2))
-    doubt = _averaged(1 / np.clip(measured.coherence, 1e-6, 1.0) - 1)
+    scatter = np.sqrt(among_neighbours((measured.std / np.abs(measured.value)) ** 2))
+    doubt = among_neighbours(1 / np.clip(measured.coherence, 1e-6, 1.0) - 1)
     return replace(measured, std=scatter * np.abs(measured.value), coherence=1 / (1 + doubt))
-
-
-def _averaged(of_lines: FloatArray) -> FloatArray:
-    """Return the mean over `AROUND` lines, of as many as there are at the ends."""
-    window = np.ones(AROUND)
-    return np.convolve(of_lines, window, "same") / np.convolve(np.ones(len(of_lines)), window, "same")

@@ -19,8 +19,6 @@ TURN = 2 * math.pi
 MOST_APART = math.radians(8)  # two turns with different currents
 FURTHEST = 10.0  # times a difference that two turns may be drawn out by: with one and the same current it tells nothing
 ALIKE_STD = math.radians(3.0)  # doubted then: load or friction of a quarter of the torque turn a shaft by 14°
-    3.0
-)  # doubted then: a quarter of the torque, as load or friction, turns a shaft by five times that
 STRONGER_YET = 1.1  # times the current of a turn, from which on another one tells more
 FEWEST_EDGES = 2
 LEAST_STD = math.radians(0.5)  # what two turns cannot show

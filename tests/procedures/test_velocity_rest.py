@@ -15,21 +15,10 @@ import pytest
 
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
-from cadrel.core.tuning import LEAST_DAMPING, NOISY, TuningRefused, noise_behind
-from cadrel.procedures import velocity_rest
-from cadrel.procedures.velocity_rest import (
-    BACK_OFF,
-    CALM,
-    FIRMLY,
-    HUNTING,
-    MOST_LOOKS,
-    NEAR,
-    WITHIN,
-    Looked,
-    Seen,
-    proposed_to_rest,
-    told,
-)
+from cadrel.core.tuning import LEAST_DAMPING, NOISY, TuningRefused, noise_behind, softened
+from cadrel.procedures import velocity_rest, velocity_soft
+from cadrel.procedures.velocity_rest import BACK_OFF, HUNTING, MOST_LOOKS, NEAR, proposed_to_rest, told
+from cadrel.procedures.velocity_seen import CALM, FIRMLY, WITHIN, Looked, Seen
 
 START = Gains(
     current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.1, velocity_reset=0.05, feedback_filter_hz=800,
@@ -81,7 +70,7 @@ def looks(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Looked, Bench,
             if must.noise > unbearable * shape:
                 raise TuningRefused(asked="this", limit="that")
             gain = min(first, WITHIN * BUDGET * shape / must.noise, must.most_gain)
-            gains = START.with_(velocity_gain=gain)
+            gains = softened(START.with_(velocity_gain=1.0), gain)
             hunting = gain > above
             ripple = 3 * BUDGET if hunting else 0.5 * BUDGET
             made.append({"gain": gain, "damping": must.damping, "hunts": hunting, "most": must.most_gain})
@@ -217,15 +206,15 @@ def choosing(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[str, Bench,
             done.append("softened")
             return soft if has_softer else stiff
 
-        monkeypatch.setattr(velocity_rest, "_positioned", lambda session, seen, gains, asked: (gains, "the load"))
-        monkeypatch.setattr(velocity_rest, "is_quick_enough", lambda gains, limit, settling: quick)
-        monkeypatch.setattr(velocity_rest, "settling_when_moved", moved)
-        monkeypatch.setattr(velocity_rest, "ease_for_settling", eased)
-        monkeypatch.setattr(velocity_rest, "settling_foreseen", lambda session, plant: moved if has_twin else None)
+        monkeypatch.setattr(velocity_soft, "positioned_around", lambda session, seen, gains, asked: (gains, "the load"))
+        monkeypatch.setattr(velocity_soft, "is_quick_enough", lambda gains, limit, settling: quick)
+        monkeypatch.setattr(velocity_soft, "settling_when_moved", moved)
+        monkeypatch.setattr(velocity_soft, "ease_for_settling", eased)
+        monkeypatch.setattr(velocity_soft, "settling_foreseen", lambda session, plant: moved if has_twin else None)
         monkeypatch.setattr(Seen, "springy", None)
         bench = Bench()
         known = replace(seen(1e-3), fit=SimpleNamespace(load=None, winding=None))
-        chosen = velocity_rest._soft_enough(bench, known, ASKED, stiff, {}, settling=0.1)  # type: ignore[arg-type]
+        chosen = velocity_soft.soft_enough(bench, known, ASKED, stiff, {}, settling=0.1)  # type: ignore[arg-type]
         return chosen.name, bench, done
 
     return run

@@ -19,7 +19,7 @@ from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import HIDDEN, TuningRefused, noise_behind
 from cadrel.procedures import velocity_tries
 from cadrel.procedures.errors import AnswerInNoise, AxisStopped, ProposalsRanAway
-from cadrel.procedures.velocity_rest import FIRMLY, Seen
+from cadrel.procedures.velocity_seen import FIRMLY, Seen
 from cadrel.procedures.velocity_tries import MORE_TRIES, _Try, tuned_until_calm
 
 START = Gains(

@@ -14,6 +14,7 @@ from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import Consent, ProcedureError, Session
 from cadrel.procedures.acceptance import moved, plan_stroke
 
+STROKES = 3  # out and back: what friction lets go of late hunts after some of them
 STEP = 1e-3  # [s] between two looks at the load
 DWELL = 1.0  # [s] after each move: what swings for longer counts as that
 RESTS = 0.05  # [s] at the end of a dwell, whose mean is where the load came to rest
@@ -23,11 +24,11 @@ WIDE = 10.0  # times the move: a following-error window that trips on nothing
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Moved:
-    """One stroke out and back."""
+    """A few strokes out and back: the worst of them."""
 
     settling: float  # [s] from the end of the command until the load stays within the window of where it rests
     following_error: float  # [rad] worst of the motor while the command moves
-    ripple: float = 0.0  # [A] rms of the current's command at rest after it, beside its slow course
+    ripple: float = 0.0  # [A] rms of the current's command at rest after them, beside its slow course
     swings: int = 0  # how often the drive halved its gains
 
 
@@ -45,7 +46,7 @@ def moved_at_the_load(drive: SimulatedDrive, axis: AxisModel) -> Moved | None:
             seen.append((float(state.theta2), float(state.moving), float(state.position_ref), float(state.iq_command)))
 
     session = _session(drive, replace(axis, goal=replace(axis.goal, dwell=DWELL)), advance)
-    moves = _moves(session, 1)
+    moves = _moves(session, STROKES)
     if moves is None:
         return None
     record = np.array(seen)

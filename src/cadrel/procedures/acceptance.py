@@ -16,6 +16,7 @@ from cadrel.link import Recording
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.foreseen import Foreseen, foresee, laid_over, parted
+from cadrel.procedures.judging import LOOKED_AT, ripple_criterion, trembling
 from cadrel.procedures.on_load import apart, play_in_motion
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.session import Session
@@ -27,6 +28,7 @@ CHANNELS = (
     "velocity",
     "velocity_ref",
     "i_q",
+    "i_q_ref",
     "profile_active",
     "v_bus",
     "voltage_limited",
@@ -92,7 +94,8 @@ def run_acceptance(session: Session) -> Outcome:
     foreseen = _foreseen(session, profile, repeats)
     session.enter("repeating the move", 0.1)
     record, moves = moved(session, profile, repeats)
-    result = judge(session, moves, record.channels, swings=session.swings - swings)
+    ripple = ripple_at_rest(session, record, moves)
+    result = judge(session, moves, record.channels, swings=session.swings - swings, ripple=ripple)
     if foreseen is not None:
         result["twin"] = foreseen.as_dict()
     run = RunRecord(
@@ -108,6 +111,8 @@ def run_acceptance(session: Session) -> Outcome:
     session.enter("done", 1.0)
     worst = result["settling_time"]
     remarks = [] if result["accepted"] else _why_not(session, record)
+    if ripple is not None and not ripple_criterion(session, ripple).passed:
+        remarks.append(TREMBLES.format(field=field_of("velocity.gain"), allowed=field_of("tuning.ripple")))
     if foreseen is not None:
         error = result["following_error"]
         remarks += parted(foreseen, settling=worst, following_error=error, window=goal.window)
@@ -127,7 +132,7 @@ def run_acceptance(session: Session) -> Outcome:
         verdict=decide(
             "acceptance",
             [
-                at_most(c["what"].lower(), c["limit"], c["value"], unit=c["unit"], tolerance=0.0)
+                at_most(c["what"].lower(), c["limit"], c["value"], unit=c["unit"], tolerance=c.get("tolerance", 0.0))
                 for c in result["criteria"]
             ],
             run=0,
@@ -179,6 +184,10 @@ def moved(session: Session, profile: Profile, repeats: int) -> tuple[Recording, 
     return record, moves
 
 
+TREMBLES = (
+    "After one of the moves the current trembles at rest: friction lets go late, or the loop hunts between two steps "
+    "of its device. Take {field} down by a fifth and run the move again, or allow more by {allowed}."
+)
 BETWEEN = (
     "The position loop compares the device on the load: what lies between it and the motor is inside the loop. Play "
     "and friction let it creep or hunt, and a load that rings low keeps its gain low. Take out the play, or choose the "
@@ -214,12 +223,30 @@ def _why_not(session: Session, record: Recording) -> list[str]:
     ]
 
 
+def ripple_at_rest(session: Session, record: Recording, moves: list[MoveMetrics]) -> float | None:
+    """Return the ripple of torque at the end of the worst dwell [N·m], rms; None where dwells are too short to tell."""
+    ends = [*(m.start for m in moves[1:]), float(record.time[-1])]
+    found = []
+    for move, until in zip(moves, ends, strict=True):
+        rests = slice(*np.searchsorted(record.time, [until - LOOKED_AT * (until - move.end), until]))
+        current = record["i_q_ref"][rests].astype(np.float64)
+        if len(current) >= FEWEST_AT_REST:
+            found.append(trembling(current))
+    return session.axis.motor.torque_constant * max(found) if found else None
+
+
 def judge(
-    session: Session, moves: list[MoveMetrics], channels: dict[str, np.ndarray], *, swings: int = 0
+    session: Session,
+    moves: list[MoveMetrics],
+    channels: dict[str, np.ndarray],
+    *,
+    swings: int = 0,
+    ripple: float | None = None,
 ) -> dict[str, Any]:
     """Return worst values over all moves, and each criterion with its verdict.
 
-    `swings`: how often the drive had to halve its gains meanwhile; what it reached then, it reached on other gains.
+    `ripple` of torque at rest, rms, where it was read. [N·m] `swings`: how often the drive had to halve its gains
+    meanwhile; what it reached then, it reached on other gains.
     """
     goal = session.axis.goal
     settled = [m.settling_time for m in moves]
@@ -248,6 +275,14 @@ def judge(
         criteria.append(
             {"what": "Overshoot", "value": beyond, "limit": goal.window, "unit": "rad", "passed": beyond <= goal.window}
         )
+    if ripple is not None:
+        row = ripple_criterion(session, ripple)
+        criteria.append(
+            {
+                "what": "Current ripple at rest", "value": row.found, "limit": row.asked, "unit": row.unit,
+                "passed": row.passed, "tolerance": row.tolerance,
+            }
+        )  # fmt: skip
     if swings:
         what = "Gains halved by the drive, the loop swinging ever wider"
         criteria.append({"what": what, "value": swings, "limit": 0, "unit": "times", "passed": False})

@@ -8,7 +8,7 @@ from scipy.optimize import isotonic_regression
 
 from cadrel.core.axis.understanding import WIDEST_DRIFT, Robustness
 from cadrel.core.control import Gains, Margins
-from cadrel.core.motion import move_profile, stroke_sequence
+from cadrel.core.motion import Profile, move_profile, stroke_sequence
 from cadrel.core.tuning import spread_of
 from cadrel.core.verdict import AskedOfLoop, Criterion, at_most
 from cadrel.link import Recording
@@ -47,14 +47,33 @@ def at_rest_after_a_kick(
     where the load swings on the held motor. It is not set swinging: a hardly damped load does so for seconds, and that
     is neither noise nor hunting.
     """
-    moved, rests = (round(t / session.rates.velocity) for t in (kicked_for(load_swings_hz), RESTED))
-    wave = np.concatenate([np.full(moved, size), np.full(moved, -size), np.zeros(rests)])
     with session.enabled(mode):
         session.hold(0.1)
-        record = session.excite_and_record(
-            [session.place, "i_q_ref"], mode, wave, divider=session.rates.ticks, repeats=1
-        )
+        found = _kicked(session, mode, size, load_swings_hz)
     session.standstill()
+    return found
+
+
+def at_rest_when_moved(session: Session, size: float, *, load_swings_hz: float | None) -> tuple[float, float]:
+    """Kick an axis that holds its position, run a stroke out and back, and return what trembles. [N·m], [rad]
+
+    The worst of all three rests. What a kick leaves asleep - a load that lies against one side of its play - a whole
+    move may wake.
+    """
+    with session.enabled("position"):
+        session.hold(0.1)
+        kicked = _kicked(session, "position", size, load_swings_hz)
+        moved = _stroked(session)
+    session.standstill()
+    return max(kicked[0], moved[0]), max(kicked[1], moved[1])
+
+
+def _kicked(session: Session, mode: str, size: float, load_swings_hz: float | None) -> tuple[float, float]:
+    moved, rests = (round(t / session.rates.velocity) for t in (kicked_for(load_swings_hz), RESTED))
+    wave = np.concatenate([np.full(moved, size), np.full(moved, -size), np.zeros(rests)])
+    record = session.excite_and_record(
+        [session.place, "i_q_ref"], mode, wave, divider=session.rates.ticks, repeats=1
+    )  # fmt: skip
     return _trembling(session, record, slice(-round(LOOKED_AT * rests), None))
 
 
@@ -74,30 +93,28 @@ def kicked_for(load_swings_hz: float | None) -> float:
     return math.ceil(KICKED * load_swings_hz) / load_swings_hz
 
 
-def at_rest_after_a_stroke(session: Session) -> tuple[float, float]:
-    """Run a stroke out and back under position control and stay; return what trembles after it. [N·m], [rad]
-
-    As after a kick, the worse of both ends. What a kick leaves asleep - a load that lies against one side of its play -
-    a whole move may wake: loops are judged by how they stand after one.
-    """
-    v = session.values
-    profile = move_profile(
-        STROKE * session.consent.travel, velocity=min(v["limit.velocity"], STROKE_SPEED * session.consent.speed),
-        acceleration=v["limit.acceleration"], jerk=v["limit.jerk"],
-    )  # fmt: skip
-    sequence = stroke_sequence(profile, dwell=RESTED, repeats=1)
-    with session.enabled("position"):
-        session.hold(0.1)
-        session.arm(
-            [session.place, "i_q_ref", "profile_active"], seconds=sequence.duration, signal="profile_active", level=0.5
-        )
-        session.drive.run_path(sequence.segments)
-        record = session.recorded(at_most=sequence.duration + 3)
-    session.standstill()
+def _stroked(session: Session) -> tuple[float, float]:
+    sequence = rest_stroke(session)
+    session.arm(
+        [session.place, "i_q_ref", "profile_active"], seconds=sequence.duration, signal="profile_active", level=0.5
+    )
+    session.drive.run_path(sequence.segments)
+    record = session.recorded(at_most=sequence.duration + 3)
     rests = round(LOOKED_AT * RESTED / record.period)
     half = len(record["i_q_ref"]) // 2
     ends = [_trembling(session, record, slice(end - rests, end)) for end in (half, len(record["i_q_ref"]))]
     return max(e[0] for e in ends), max(e[1] for e in ends)
+
+
+def rest_stroke(session: Session, share: float = 1.0) -> Profile:
+    """Return a stroke out, a rest, and back, after either of which an axis should stand still."""
+    v = session.values
+    profile = move_profile(
+        share * STROKE * session.consent.travel,
+        velocity=min(v["limit.velocity"], STROKE_SPEED * session.consent.speed),
+        acceleration=v["limit.acceleration"], jerk=v["limit.jerk"],
+    )  # fmt: skip
+    return stroke_sequence(profile, dwell=RESTED, repeats=1)
 
 
 def _trembling(session: Session, record: Recording, quiet: slice) -> tuple[float, float]:

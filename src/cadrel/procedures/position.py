@@ -24,8 +24,7 @@ from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.judging import (
     asked_of,
-    at_rest_after_a_kick,
-    at_rest_after_a_stroke,
+    at_rest_when_moved,
     go_back_unless_proven,
     kick_size,
     most_swing,
@@ -40,7 +39,7 @@ from cadrel.procedures.planned import friction_share
 from cadrel.procedures.session import Session
 
 STEP_SECONDS = 0.25
-REPEATS = 4
+REPEATS = 2
 
 
 def model_of(session: Session) -> TwoMass:
@@ -140,11 +139,9 @@ def _without_hunting(session: Session, gains: Gains, load: TwoMass) -> tuple[Gai
     def look(tried: Gains) -> tuple[float, int, bool]:
         session.enter("looking for hunting at rest", 0.45)
         before_it = session.swings
-        kicked = at_rest_after_a_kick(
-            session, "position", kick_size(session, gains.position_gain), load_swings_hz=load.antiresonance_hz
+        ripple, flicker = at_rest_when_moved(
+            session, kick_size(session, gains.position_gain), load_swings_hz=load.antiresonance_hz
         )
-        moved = at_rest_after_a_stroke(session)
-        ripple, flicker = max(kicked[0], moved[0]), max(kicked[1], moved[1])
         swings = session.swings - before_it
         if swings:  # the drive has halved all gains: of them only the position gain is too high
             session.write({k: v for k, v in tried.to_drive().items() if k in EASED})

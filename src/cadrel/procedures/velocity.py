@@ -3,6 +3,10 @@
 velocity.py          the run: measure, propose until it is calm, judge       start reading here
 velocity_looks.py    noise at rest, and a step from a bias
 velocity_rest.py     gains under which the axis stands still
+velocity_reach.py    those worth a look, by the twin
+velocity_soft.py     softer ones, where a move does not settle
+velocity_around.py   the position loop around them
+velocity_seen.py     what a proposal rests on, and what is seen of it
 velocity_tries.py    proposals, each measured around and judged
 velocity_report.py   one try -> runs, findings, verdict
 """
@@ -23,7 +27,7 @@ from cadrel.procedures.play import swung_closed
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_looks import noise_at_rest, velocity_step
 from cadrel.procedures.velocity_report import plant_run, velocity_values
-from cadrel.procedures.velocity_rest import Seen
+from cadrel.procedures.velocity_seen import Seen
 from cadrel.procedures.velocity_tries import tuned_until_calm
 
 

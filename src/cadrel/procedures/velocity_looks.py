@@ -13,6 +13,7 @@ from cadrel.procedures.plant_in_motion import bias_speed
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_report import STEP_SECONDS
 
+MOST_STEPS = 3  # to and fro, folded
 SWAYS_HZ = 100.0  # below, an axis at rest moves by itself
 
 
@@ -43,11 +44,11 @@ def noise_at_rest(session: Session, gains: Gains) -> float:
 
 
 def velocity_step(session: Session, share: float) -> dict[str, Any]:
-    """Step the speed from a bias, four times, folded."""
+    """Step the speed from a bias, a few times, folded."""
     session.enter("velocity step", share)
     bias = bias_speed(session)
     length = round(STEP_SECONDS / session.rates.velocity)
-    repeats = int(np.clip(session.consent.travel / (bias * 2 * STEP_SECONDS * 1.3), 2, 6))
+    repeats = int(np.clip(session.consent.travel / (bias * 2 * STEP_SECONDS * 1.3), 2, MOST_STEPS))
     size = 0.3 * bias
     wave = np.concatenate([np.full(length, size), np.full(length, -size)])
     home = float(session.drive.status()["position"])

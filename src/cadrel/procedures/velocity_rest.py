@@ -10,97 +10,45 @@ from typing import Any
 
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, Winding
-from cadrel.core.identification import PlantFit, Play, SpringyLoad
-from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import (
     LEAST_DAMPING,
     MOST_SECTIONS,
     NOISY,
     TuningRefused,
     VelocityTuning,
-    ease_for_settling,
-    is_quick_enough,
     noise_behind,
     softened,
-    tune_position,
     tune_velocity,
 )
-from cadrel.procedures.judging import (
-    at_rest_after_a_kick,
-    at_rest_after_a_stroke,
-    kick_size,
-    most_swing,
-    position_values,
-)
-from cadrel.procedures.planned import settling_foreseen, settling_when_moved
+from cadrel.procedures.judging import at_rest_after_a_kick
 from cadrel.procedures.plant_in_motion import PRECISE
-from cadrel.procedures.play import Closed, damping_of, rise_of
 from cadrel.procedures.session import Session
+from cadrel.procedures.velocity_around import held_around
+from cadrel.procedures.velocity_reach import within_reach
 from cadrel.procedures.velocity_report import velocity_values
+from cadrel.procedures.velocity_seen import (
+    CALM,
+    FAR_BEYOND,
+    FIRMLY,
+    HEARD,
+    MOST_AT_ONCE,
+    UNEXPLAINED,
+    WITHIN,
+    Bearing,
+    Looked,
+    Seen,
+    borne,
+    budget,
+    stiffer,
+)
+from cadrel.procedures.velocity_soft import soft_enough
 
 KICK = 0.05  # of the speed agreed to
-FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
-# Times the ripple that noise explains, and of the budget: beyond both it hunts, and scatters more than noise does.
-UNEXPLAINED, HEARD = 2.5, 0.8
-CALM = 0.3  # damping of a section's poles at the least, for an axis that hunts
-WITHIN = 0.92  # of the ripple asked for, that a proposal may use: a look of a quarter second scatters by as much
 JUST = 1.1  # how much more noise is owed for, where it is mere noise
-MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
 MOST_LOOKS = 5  # proposals that are looked at before one is measured around
 NEAR = 1.3  # gain of a loop that hunts over that of one that rests, from which on one between them is looked at
 BACK_OFF = 1.15  # gain of a loop that hunts over that of the one left in force, at the least
-SURELY = 0.6  # of the settling time asked for: the next move is another one
 HUNTING = "hunting at rest: play, friction, or the steps of the device"
-
-
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class Seen:
-    """What a proposal rests on."""
-
-    measured: FrequencyResponse
-    fit: PlantFit
-    closed: Closed | None  # the resonance swung strongly
-    moved: float  # share by which the resonance moves with amplitude, beside its play
-    noise: float  # [rad/s] of the raw speed that a proposal must bear: the device's, or what hunting is owed for
-    device: float  # [rad/s] of it the device's own, as it stood under the loop from before
-    hunts: bool = False  # it trembles at rest by more than the noise explains
-    plain: bool = False  # whatever had sections ran away
-
-    @property
-    def play(self) -> Play | None:
-        """The gap between motor and load, where one is seen."""
-        return self.closed.play if self.closed is not None and self.closed.play.is_seen else None
-
-    @property
-    def springy(self) -> SpringyLoad:
-        """The load as it is known by now."""
-        return SpringyLoad(
-            load=self.fit.load, small_signal_resistance=self.fit.winding.resistance,
-            measured=self.measured.precise(PRECISE), moved=self.moved, rise=rise_of(self.closed, self.fit),
-            closed_damping=damping_of(self.closed, self.fit), play=0.0 if self.play is None else self.play.width.value,
-            noise=self.noise,
-        )  # fmt: skip
-
-    def asked(self, asked: Robustness) -> Robustness:
-        """Return what must be honoured on this plant."""
-        rise, damping = rise_of(self.closed, self.fit), damping_of(self.closed, self.fit)
-        return asked.where_it_moves(self.moved, rise=rise, damping=damping, seen_hz=self.measured.seen_hz)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class Looked:
-    """Gains that the axis was looked at with, at rest."""
-
-    gains: Gains
-    limited_by: str
-    noise: float  # [rad/s] of the raw speed that they were asked to bear
-    ripple: float  # [N·m] of torque at rest, rms
-    swings: int  # how often the drive halved them, the loop swinging ever wider
-    hunts: bool  # trembles by more than was asked, and by more than its noise explains
-    loud: bool  # trembles by more than was asked, whatever explains it
-    owed: float  # [rad/s] of the raw speed, that gains must bear which tremble less
-    most_gain: float  # [N·m·s/rad] that they were allowed
-    sways: float = 0.0  # [rad] to either side, where that is more than an axis at rest may
 
 
 def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustness, *, known: Gains | None) -> Looked:
@@ -118,7 +66,7 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
         The axis ran away under a proposal.
     """
     looks = _Looks()
-    bearing: _Bearing | None = _Bearing(noise=seen.noise, damping=CALM if seen.hunts else LEAST_DAMPING)
+    bearing: Bearing | None = Bearing(noise=seen.noise, damping=CALM if seen.hunts else LEAST_DAMPING)
     left = MOST_LOOKS
     while bearing is not None and left:
         left -= 1
@@ -135,34 +83,25 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
             continue
         looks.add(looked)
         bearing, known = _bearing(session, seen, looks, looked), looked.gains
-    found, rests, hunting = looks.found, looks.rests, looks.hunting
+    found, rests, hunting = looks.found, looks.rests, looks.above
     assert found is not None
     if hunting is not None and rests is not None:
         session.note(
             f"With a velocity gain of {rests.gains.velocity_gain:.3g} the axis rests, with "
-            f"{hunting.gains.velocity_gain:.3g} it hunts."
+            f"{hunting.gains.velocity_gain:.3g} {'it' if hunting is looks.hunting else 'its twin'} hunts."
         )
         if rests.limited_by == NOISY:
             found = replace(found, limited_by=HUNTING)
-        beside = hunting.gains.velocity_gain / rests.gains.velocity_gain
-        if beside < BACK_OFF:
+        beside = stiffer(hunting.gains, rests.gains)
+        if hunting is looks.hunting and beside < BACK_OFF:
             found = replace(found, gains=softened(rests.gains, max(beside, 1.0) / BACK_OFF), limited_by=HUNTING)
     session.write(velocity_values(found.gains))
     return found
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Bearing:
-    """What a proposal must bear, or have no more of."""
-
-    noise: float  # [rad/s] of the raw speed
-    damping: float  # of its sections' poles
-    most_gain: float = math.inf  # [N·m·s/rad]
-
-
 @dataclass(slots=True, eq=False)
 class _Looks:
-    """The last proposal that rests, that hunts, and that trembles with noise alone, by more than was asked."""
+    """The stiffest that rests, and the last that hunts, or trembles with noise alone by more than was asked."""
 
     rests: Looked | None = None
     hunting: Looked | None = None
@@ -173,27 +112,37 @@ class _Looks:
     def found(self) -> Looked | None:
         return self.rests or self.hunting or self.loud
 
+    @property
+    def above(self) -> Looked | None:
+        """One that hunts, and is stiffer than what rests: as it was seen, else as its twin does."""
+        return self.hunting or (None if self.rests is None else self.rests.beyond)
+
     def add(self, looked: Looked) -> None:
         if looked.hunts:
             self.hunting, self.hunted = looked, self.hunted + 1
         elif looked.loud:
             self.loud = looked
-        else:
-            self.rests = looked
+        elif self.rests is None or stiffer(looked.gains, self.rests.gains) > 1.0:
+            beyond = looked.beyond or (None if self.rests is None else self.rests.beyond)
+            self.rests = replace(looked, beyond=beyond)
 
 
-def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> _Bearing | None:
+def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bearing | None:
     """Return what the next proposal must bear; None where none is made."""
-    rests, hunting = looks.rests, looks.hunting
+    rests, hunting = looks.rests, looks.above
     if rests is None:
         does = "hunts at rest" if looked.hunts else "trembles at rest with the device's noise"
         session.note(
             f"With a velocity gain of {looked.gains.velocity_gain:.3g} the axis {does} ({told(session, looked)}): "
             "less is tried."
         )
-        again = looks.hunted > 1
-        return _Bearing(
-            noise=max(looked.noise, looked.owed),
+        told_by_twin = looked.hunts and looked.on_twin > HEARD * budget(session)
+        again = looks.hunted > 1 and not told_by_twin
+        # A twin that hunts as well tells with what it rests: from a little less gain on it is asked.
+        less = FIRMLY * borne(session, looked.noise, looked.gains) if told_by_twin else looked.owed
+        return Bearing(
+            noise=max(looked.noise, less),
+            on_twin=(HEARD, HEARD) if told_by_twin else (FAR_BEYOND, math.inf),
             # What binds is not its own damping alone: sections that swing little are calmer between steps of a device.
             damping=CALM if hunting is not None or seen.hunts else LEAST_DAMPING,
             # A limit cycle is no noise: what is asked to bear more of that may have no less gain.
@@ -201,19 +150,14 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> _Be
         )
     if hunting is None or looked is looks.loud:
         return None
-    borne = max(hunting.noise, noise_behind(WITHIN * budget(session), hunting.gains))
-    if hunting.gains.velocity_gain < NEAR * rests.gains.velocity_gain or borne >= rests.noise:
+    bears = borne(session, hunting.noise, hunting.gains)
+    if stiffer(hunting.gains, rests.gains) < NEAR or bears >= rests.noise:
         return None
     between = math.sqrt(hunting.gains.velocity_gain * rests.gains.velocity_gain)
-    return _Bearing(
-        noise=math.sqrt(borne * rests.noise), damping=LEAST_DAMPING,
-        most_gain=math.inf if math.isinf(rests.most_gain) else between,
+    return Bearing(
+        noise=math.sqrt(bears * rests.noise), damping=LEAST_DAMPING,
+        most_gain=math.inf if math.isinf(rests.most_gain) else between, on_twin=(math.inf, math.inf),
     )  # fmt: skip
-
-
-def budget(session: Session) -> float:
-    """Return the ripple of torque at rest that was asked for. [N·m] rms"""
-    return session.axis.robustness.ripple * session.axis.motor.torque_constant * session.current_continuous
 
 
 def told(session: Session, looked: Looked) -> str:
@@ -228,36 +172,36 @@ def told(session: Session, looked: Looked) -> str:
 
 
 def _look(
-    session: Session, before: Gains, seen: Seen, asked: Robustness, must: _Bearing, *, known: Gains | None
+    session: Session, before: Gains, seen: Seen, asked: Robustness, must: Bearing, *, known: Gains | None
 ) -> Looked:
     """Propose gains that bear so much, write them, and look how the axis stands with them."""
     session.enter("computing the proposal", 0.45)
     fit, working = seen.fit, Winding.from_drive(session.values)
     trusted = seen.measured.precise(PRECISE)
     settling = session.axis.goal.settling_time
-    bearing: dict[str, Any] = {
-        "measured": trusted, "working": working, "noise": must.noise, "noise_torque": WITHIN * budget(session),
-        "least_damping": must.damping,
-    }  # fmt: skip
+    bearing: dict[str, Any] = {"measured": trusted, "working": working, "noise_torque": WITHIN * budget(session)}
     sections = 0 if seen.plain else MOST_SECTIONS
     begun = None if seen.plain else known
 
-    def proposed() -> VelocityTuning:
+    def proposed(noise: float, damping: float) -> VelocityTuning:
+        bearing.update(noise=noise, least_damping=damping)
         return tune_velocity(
             fit.load, fit.winding, before, asked, known=begun, most_sections=sections, most_gain=must.most_gain,
             **bearing,
         )  # fmt: skip
 
-    tuning = session.computed(proposed)
+    reached = within_reach(session, seen, asked, must, proposed)
+    tuning = reached.tuning
+    bearing["noise"] = reached.noise
     if asked.matters != "disturbance" and settling:
-        tuning = _soft_enough(session, seen, asked, tuning, bearing, settling=settling)
+        tuning = soft_enough(session, seen, asked, tuning, bearing, settling=settling)
     session.write(velocity_values(tuning.gains))
     session.enter("looking how it stands", 0.5)
     before_it = session.swings
     ripple, _ = at_rest_after_a_kick(
         session, "velocity", KICK * session.consent.speed, load_swings_hz=fit.load.antiresonance_hz
     )
-    held = _held(session, seen, tuning.gains, asked)
+    held = held_around(session, seen, tuning.gains, asked)
     ripple, sways = (ripple, 0.0) if held is None else (max(ripple, held[0]), held[1])
     swings = session.swings - before_it
     explained = seen.device / noise_behind(1.0, tuning.gains)
@@ -270,96 +214,7 @@ def _look(
     trembles = max(ripple, budget(session)) if swings or sways > 0.0 else ripple
     owed = noise_behind(min(trembles, MOST_AT_ONCE * budget(session)), tuning.gains)
     return Looked(
-        gains=tuning.gains, limited_by=tuning.limited_by, noise=must.noise, ripple=ripple, swings=swings, hunts=hunts,
-        loud=ripple > budget(session), owed=(FIRMLY if hunts else JUST) * owed, sways=sways,
-        most_gain=must.most_gain,
+        gains=tuning.gains, limited_by=tuning.limited_by, noise=reached.noise, ripple=ripple, swings=swings,
+        hunts=hunts, loud=ripple > budget(session), owed=(FIRMLY if hunts else JUST) * owed, sways=sways,
+        most_gain=must.most_gain, beyond=reached.beyond, on_twin=reached.ripple,
     )  # fmt: skip
-
-
-def _soft_enough(
-    session: Session, seen: Seen, asked: Robustness, stiff: VelocityTuning, bearing: dict[str, Any], *, settling: float
-) -> VelocityTuning:  # fmt: skip
-    """Return the stiff loop where the planned move settles with it, slow as its position loop is; else a softer one.
-
-    How soon a slow position loop settles depends on what a move leaves outside of the window, and a stiff loop leaves
-    little: that is seen, not computed.
-    """
-    positioned = _positioned(session, seen, stiff.gains, asked)
-    if positioned is not None and is_quick_enough(*positioned, settling=settling):
-        return stiff
-
-    def settles(tuning: VelocityTuning, around: tuple[Gains, str] | None) -> float:
-        if around is None:
-            return math.inf
-        session.enter("moving it once", 0.48)
-        session.write(velocity_values(tuning.gains))
-        return settling_when_moved(session, around[0], session.plant.with_part(seen.springy))
-
-    in_stiff = settles(stiff, positioned)
-    if in_stiff <= SURELY * settling:
-        session.note(f"The load behind its shaft keeps the position loop slow; {_moved_in(in_stiff)}")
-        return stiff
-    foreseen = settling_foreseen(session, session.plant.with_part(seen.springy))
-    if foreseen is None:
-        return stiff  # nothing tells what a softer one would be better at
-    session.enter("computing the proposal", 0.45)
-    fit, tells = seen.fit, foreseen
-    eased = session.computed(
-        lambda: ease_for_settling(
-            stiff, fit.load, fit.winding, asked, settles=tells, within=SURELY * settling, settling=settling,
-            **bearing,
-        )
-    )  # fmt: skip
-    if eased is stiff or math.isinf(in_stiff):
-        return eased
-    in_eased = settles(eased, _positioned(session, seen, eased.gains, asked))
-    chosen, how = (stiff, "stiff") if in_stiff < in_eased else (eased, "soft")
-    session.note(f"A stiff motor: {_moved_in(in_stiff)} A soft one: {_moved_in(in_eased)} It is left {how}.")
-    return chosen
-
-
-def _moved_in(settling: float) -> str:
-    return "the planned move " + (
-        "does not settle." if math.isinf(settling) else f"settles in {1e3 * settling:.0f} ms."
-    )
-
-
-def _positioned(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> tuple[Gains, str] | None:
-    """Gains with the quickest position loop around a velocity loop, and what limits it; None where there is none."""
-    working = Winding.from_drive(session.values)
-    try:
-        return session.computed(
-            lambda: tune_position(
-                seen.fit.load, seen.fit.winding, gains, asked, measured=seen.measured.precise(PRECISE),
-                working=working, settling=session.axis.goal.settling_time,
-            )
-        )  # fmt: skip
-    except TuningRefused:
-        return None  # the position loop's own run says so
-
-
-def _held(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> tuple[float, float] | None:
-    """Return the ripple of torque at rest with a position loop around the proposal, and how far it sways. [N·m], [rad]
-
-    A velocity loop may stand still by itself and hunt between the steps of its device once a position is held, or set
-    a load swinging behind its play once a move is fed forward: the position loop could mend that only by holding
-    nothing. Little torque may make it sway by as much as the window in which it should settle; what an axis at rest may
-    sway by is told as none. None where no position loop can be.
-    """
-    positioned = _positioned(session, seen, gains, asked)
-    if positioned is None:
-        return None
-    around, _ = positioned
-    changes = position_values(around)
-    kept = {k: session.values[k] for k in changes}
-    session.write(changes)
-    try:
-        kicked = at_rest_after_a_kick(
-            session, "position", kick_size(session, around.position_gain),
-            load_swings_hz=seen.fit.load.antiresonance_hz,
-        )  # fmt: skip
-        moved = at_rest_after_a_stroke(session)
-        ripple, sways = max(kicked[0], moved[0]), max(kicked[1], moved[1])
-        return ripple, sways if sways > most_swing(session) else 0.0
-    finally:
-        session.write(kept)

@@ -26,7 +26,8 @@ from cadrel.procedures.play import Closed, rise_of
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_looks import velocity_step
 from cadrel.procedures.velocity_report import Tried, outcome_of, velocity_values
-from cadrel.procedures.velocity_rest import FIRMLY, Seen, budget, proposed_to_rest
+from cadrel.procedures.velocity_rest import proposed_to_rest
+from cadrel.procedures.velocity_seen import FIRMLY, Seen, budget
 
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
 MORE_TRIES = 3  # proposals after one that missed what was asked

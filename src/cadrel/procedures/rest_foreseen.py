@@ -1,0 +1,53 @@
+"""How an axis would stand with gains that it has not been given: a stroke on its twin, and what trembles after it.
+
+The steps of the device, friction and the play that was found are in the twin, and they are what makes a stiff loop hunt
+between two counts. What is not in it (the device's noise, friction before it slides, cogging) may hold an axis that its
+twin does not, or wake one that it holds: only a proposal that is far too stiff for the twin is not looked at.
+"""
+
+from dataclasses import dataclass
+from typing import Self
+
+from cadrel.core.axis import AxisModel
+from cadrel.core.control import Gains, Rates
+from cadrel.core.identification import IdentifiedPlant
+from cadrel.core.motion import Profile
+from cadrel.core.twin import Twin
+from cadrel.procedures.judging import LOOKED_AT, RESTED, rest_stroke, trembling
+from cadrel.procedures.session import Session
+
+STROKES = (1.0, 0.93)  # of a stroke, so that the twin comes to rest amid other steps of its device
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class RestForeseen:
+    """Strokes after which the twin should rest."""
+
+    strokes: tuple[Profile, ...]
+    axis: AxisModel
+    values: dict[str, float]
+    plant: IdentifiedPlant
+    rates: Rates
+
+    @classmethod
+    def of(cls, session: Session, plant: IdentifiedPlant) -> Self | None:
+        """Return it; None where no load was identified that a twin could have."""
+        if plant.total is None:
+            return None
+        return cls(
+            strokes=tuple(rest_stroke(session, share) for share in STROKES), axis=session.axis,
+            values=dict(session.values), plant=plant, rates=session.rates,
+        )  # fmt: skip
+
+    def ripple(self, gains: Gains) -> tuple[float, float]:
+        """Return the least and the most ripple of torque at rest after strokes, with these gains of all loops. [N·m]"""
+        values = {
+            **self.values, **gains.to_drive(), "position.velocity_feedforward": 1.0,
+            "position.acceleration_feedforward": 1.0, "position.friction_feedforward": 0.0,
+        }  # fmt: skip
+        twin, found = Twin.of_identified(self.axis, values, self.plant, self.rates), []
+        for stroke in self.strokes:
+            current = twin.run(stroke, rest=0.0).current
+            rests = round(LOOKED_AT * RESTED / self.rates.velocity)
+            found += [trembling(current[end - rests : end]) for end in (len(current) // 2, len(current))]
+        return twin.torque_constant * min(found), twin.torque_constant * max(found)

@@ -1,0 +1,100 @@
+"""What a proposal of a velocity loop rests on, what it must bear, and what is seen of it at rest."""
+
+import math
+from dataclasses import dataclass
+
+from cadrel.core.axis.understanding import Robustness
+from cadrel.core.control import Gains
+from cadrel.core.identification import PlantFit, Play, SpringyLoad
+from cadrel.core.response import FrequencyResponse
+from cadrel.core.tuning import noise_behind
+from cadrel.procedures.plant_in_motion import PRECISE
+from cadrel.procedures.play import Closed, damping_of, rise_of
+from cadrel.procedures.session import Session
+
+FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
+# Times the ripple that noise explains, and of the budget: beyond both it hunts, and scatters more than noise does.
+UNEXPLAINED, HEARD = 2.5, 0.8
+CALM = 0.3  # damping of a section's poles at the least, for an axis that hunts
+WITHIN = 0.92  # of the ripple asked for, that a proposal may use: a look of a quarter second scatters by as much
+MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
+FAR_BEYOND = 2.5  # times the ripple asked for, from which on a proposal that makes its twin hunt is not looked at
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Seen:
+    """What a proposal rests on."""
+
+    measured: FrequencyResponse
+    fit: PlantFit
+    closed: Closed | None  # the resonance swung strongly
+    moved: float  # share by which the resonance moves with amplitude, beside its play
+    noise: float  # [rad/s] of the raw speed that a proposal must bear: the device's, or what hunting is owed for
+    device: float  # [rad/s] of it the device's own, as it stood under the loop from before
+    hunts: bool = False  # it trembles at rest by more than the noise explains
+    plain: bool = False  # whatever had sections ran away
+
+    @property
+    def play(self) -> Play | None:
+        """The gap between motor and load, where one is seen."""
+        return self.closed.play if self.closed is not None and self.closed.play.is_seen else None
+
+    @property
+    def springy(self) -> SpringyLoad:
+        """The load as it is known by now."""
+        return SpringyLoad(
+            load=self.fit.load, small_signal_resistance=self.fit.winding.resistance,
+            measured=self.measured.precise(PRECISE), moved=self.moved, rise=rise_of(self.closed, self.fit),
+            closed_damping=damping_of(self.closed, self.fit), play=0.0 if self.play is None else self.play.width.value,
+            noise=self.noise,
+        )  # fmt: skip
+
+    def asked(self, asked: Robustness) -> Robustness:
+        """Return what must be honoured on this plant."""
+        rise, damping = rise_of(self.closed, self.fit), damping_of(self.closed, self.fit)
+        return asked.where_it_moves(self.moved, rise=rise, damping=damping, seen_hz=self.measured.seen_hz)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Looked:
+    """Gains that the axis was looked at with, at rest."""
+
+    gains: Gains
+    limited_by: str
+    noise: float  # [rad/s] of the raw speed that they were asked to bear
+    ripple: float  # [N·m] of torque at rest, rms
+    swings: int  # how often the drive halved them, the loop swinging ever wider
+    hunts: bool  # trembles by more than was asked, and by more than its noise explains
+    loud: bool  # trembles by more than was asked, whatever explains it
+    owed: float  # [rad/s] of the raw speed, that gains must bear which tremble less
+    most_gain: float  # [N·m·s/rad] that they were allowed
+    sways: float = 0.0  # [rad] to either side, where that is more than an axis at rest may
+    on_twin: float = 0.0  # [N·m] rms, of ripple at rest foreseen
+    beyond: "Looked | None" = None  # a stiffer one that was not looked at: its twin hunts
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Bearing:
+    """What a proposal must bear, or have no more of."""
+
+    noise: float  # [rad/s] of the raw speed
+    damping: float  # of its sections' poles
+    most_gain: float = math.inf  # [N·m·s/rad]
+    # Ripple of the twin, calmest and worst, of what was asked for: beyond either no proposal is looked at.
+    on_twin: tuple[float, float] = (FAR_BEYOND, math.inf)
+
+
+def budget(session: Session) -> float:
+    """Return the ripple of torque at rest that was asked for. [N·m] rms"""
+    return session.axis.robustness.ripple * session.axis.motor.torque_constant * session.current_continuous
+
+
+def borne(session: Session, noise: float, gains: Gains) -> float:
+    """Return the noise that gains were asked to bear, or what they bear without having been asked to. [rad/s]"""
+    return max(noise, noise_behind(WITHIN * budget(session), gains))
+
+
+def stiffer(one: Gains, other: Gains) -> float:
+    """Return how much more gain one loop has, by the integral gains: these go with its square in loops of one shape."""
+    stiffness = [gains.velocity_gain / gains.velocity_reset for gains in (one, other)]
+    return math.sqrt(stiffness[0] / stiffness[1])

@@ -23,7 +23,7 @@ FloatArray = NDArray[np.float64]
 LOWEST, HIGHEST = 0.5, 0.4999 / TV  # [Hz]
 COARSE, ACROSS, ACROSS_CORNERS = 240, 31, 15
 # As the tuner's, no poles damped beyond 1: with a slower lag an axis swings on for ever, once at its current's limit.
-BOX = ((2e-3, 2.0), (150.0, 1900.0), (200.0, 1900.0), *(((20.0, 1850.0), (0.01, 1.5), (20.0, 1850.0), (0.1, 1.0)) * 2))
+BOX = ((1e-3, 2.0), (150.0, 1900.0), (200.0, 1900.0), *(((20.0, 1850.0), (0.01, 1.5), (20.0, 1850.0), (0.1, 1.0)) * 2))
 IDLE = (1850.0, 1.0, 1850.0, 1.0)  # a section that does nothing
 MOST_LEAD = math.log(3.0)
 GENERATIONS, CROWD, SEED = 260, 12, 4
@@ -184,7 +184,7 @@ def best_known(
             box, popsize=CROWD, maxiter=GENERATIONS, tol=1e-5, mutation=(0.3, 0.9), recombination=0.85,
             rng=np.random.default_rng(SEED), vectorized=True, updating="deferred", polish=False, x0=begun,
         )
-        for begun in (None, *(() if tuned is None else (np.clip(_figures(tuned)[free], *box.T),)))
+        for begun in (None, *(() if tuned is None else (_within(_figures(tuned)[free], box),)))
     ]  # fmt: skip
     # Of six digits: a logarithm of what a drive takes at the most comes back as a hair more.
     best = np.exp(whole(min(found, key=lambda one: one.fun).x[:, None])[:, 0])
@@ -201,6 +201,13 @@ def best_known(
         if all(true_loops(rig, told)["velocity"].is_stable for rig in corners):
             return known
     return None
+
+
+def _within(figures: FloatArray, box: FloatArray) -> FloatArray:
+    """Figures inside of a box; on its very edge rounding would have them outside."""
+    low, high = box.T
+    edge = 1e-9 * (high - low)
+    return np.clip(figures, low + edge, high - edge)
 
 
 def _figures(gains: Gains) -> FloatArray:

@@ -30,13 +30,13 @@ def within_reach(
         return Reached(tuning, bears)
     reached: Reached | None = None
     beyond: Looked | None = None
-    for _ in range(MOST_SEARCHES):
+    for left in reversed(range(MOST_SEARCHES)):
         ripple = _on_twin(session, seen, asked, rest, tuning.gains)
         if all(seen <= most * budget(session) for seen, most in zip(ripple, must.on_twin, strict=True)):
             reached = Reached(tuning, bears, ripple[1], beyond)
         else:
             beyond = _foreseen(session, tuning, bears, ripple[1], must)
-        if beyond is None:
+        if beyond is None or not left:
             break
         least = borne(session, beyond.noise, beyond.gains)
         if reached is not None and reached.noise < CLOSE * least:

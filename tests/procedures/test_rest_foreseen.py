@@ -1,0 +1,132 @@
+"""The twin at rest beside the axis itself, and which proposals are looked at by what the twin does."""
+
+import math
+from collections.abc import Callable
+from dataclasses import replace
+from types import SimpleNamespace
+from typing import Any
+
+import pytest
+
+from cadrel.core.control import Gains
+from cadrel.core.tuning import TuningRefused, noise_behind, quicker, softened
+from cadrel.procedures import PROCEDURES, Session, velocity_reach
+from cadrel.procedures.judging import at_rest_when_moved, kick_size, position_values
+from cadrel.procedures.rest_foreseen import RestForeseen
+from cadrel.procedures.velocity_reach import CLOSE, MOST_SEARCHES, Reached, within_reach
+from cadrel.procedures.velocity_report import velocity_values
+from cadrel.procedures.velocity_seen import FAR_BEYOND, FIRMLY, HEARD, WITHIN, Bearing, Seen, budget
+from tests.procedures.test_stops import LIFT, Ready, typed
+from tests.procedures.test_velocity_rest import ASKED, BUDGET, START, Bench, seen
+
+EASY = replace(
+    LIFT, device="incremental", halls_fitted=True, coulomb_motor=0.01, coulomb_load=0.01, torque_load=0.0
+)  # fmt: skip
+
+
+def rests_on_lines(lines: int, times: float) -> tuple[float, tuple[float, float]]:
+    """Ripple at rest of an axis and of its twin, of what may be, with so many lines and times the starting gains."""
+    ready = Ready(
+        replace(EASY, encoder_lines=lines), **{"feedback.kind": typed("incremental"), "feedback.lines": typed(lines)}
+    )
+    consent = PROCEDURES["velocity"].consent(ready.axis, ready.client.read())
+    session = Session(drive=ready.client, axis=ready.axis, consent=consent, plant=ready.plant)
+    session.refresh()
+    gains = quicker(Gains.from_drive(session.values, session.rates).with_(position_gain=30.0), times)
+    rest = RestForeseen.of(session, session.plant)
+    assert rest is not None
+    foreseen = rest.ripple(gains)
+    session.write({**velocity_values(gains), **position_values(gains)})
+    ripple, _ = at_rest_when_moved(session, kick_size(session, gains.position_gain), load_swings_hz=None)
+    most = budget(session)
+    return ripple / most, (foreseen[0] / most, foreseen[1] / most)
+
+
+def test_a_stiff_loop_hunts_between_coarse_counts_on_the_twin_as_much_as_on_the_axis() -> None:
+    """The axis is the rig, whose friction builds up before it slides and which the twin knows nothing of."""
+    seen_so, (least, most) = rests_on_lines(500, 4.0)
+    assert seen_so > FAR_BEYOND
+    assert least == pytest.approx(seen_so, rel=0.1) and most == pytest.approx(seen_so, rel=0.1)
+
+
+@pytest.mark.parametrize(("lines", "times"), [(500, 1.0), (25_000, 4.0)])
+def test_softer_or_between_fine_counts_both_of_them_rest(lines: int, times: float) -> None:
+    seen_so, foreseen = rests_on_lines(lines, times)
+    assert seen_so < 0.05 * HEARD and max(foreseen) < 0.05 * HEARD
+
+
+def test_nothing_is_foreseen_of_an_axis_whose_load_is_not_known() -> None:
+    assert RestForeseen.of(Bench(), SimpleNamespace(total=None)) is None  # type: ignore[arg-type]
+
+
+SHAPE = noise_behind(1.0, START.with_(velocity_gain=1.0))  # [rad/s] per N·m at gain 1
+
+
+@pytest.fixture
+def reach(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Reached, list[float]]]:
+    """Reach for a proposal whose gain follows from the noise it bears; the twin hunts above one gain, more the more."""
+
+    def run(
+        above: float, *, unbearable: float = math.inf, twin: bool = True, must: dict[str, Any] | None = None
+    ) -> tuple[Reached, list[float]]:
+        made: list[float] = []
+
+        def proposed(noise: float, damping: float) -> Any:
+            if noise > unbearable * SHAPE:
+                raise TuningRefused(asked="this", limit="that")
+            gain = min(1.0, WITHIN * BUDGET * SHAPE / noise)
+            made.append(gain)
+            return SimpleNamespace(gains=softened(START.with_(velocity_gain=1.0), gain), limited_by="")
+
+        def ripple(gains: Gains) -> tuple[float, float]:
+            worst = 4 * BUDGET * gains.velocity_gain / above if gains.velocity_gain > above else 0.0
+            return worst, worst
+
+        foreseen = SimpleNamespace(ripple=ripple) if twin else None
+        monkeypatch.setattr(RestForeseen, "of", lambda session, plant: foreseen)
+        monkeypatch.setattr(velocity_reach, "positioned_around", lambda session, seen, gains, asked: (gains, ""))
+        monkeypatch.setattr(Seen, "springy", None)
+        bearing = Bearing(**{"noise": 1e-3 * SHAPE, "damping": 0.1, **(must or {})})
+        return within_reach(Bench(), seen(1e-3), ASKED, bearing, proposed), made  # type: ignore[arg-type]
+
+    return run
+
+
+def test_what_the_twin_rests_with_is_looked_at_as_it_is(reach) -> None:
+    found, made = reach(above=2.0)
+    assert made == [1.0] and found.beyond is None and found.tuning.gains.velocity_gain == 1.0
+
+
+@pytest.mark.parametrize("above", [0.6, 0.2, 0.05])
+def test_the_twin_closes_in_on_the_stiffest_it_rests_with(reach, above: float) -> None:
+    found, made = reach(above=above)
+    resting, hunting = max(g for g in made if g <= above), min(g for g in made if g > above)
+    assert found.tuning.gains.velocity_gain == resting
+    assert found.beyond is not None and found.beyond.gains.velocity_gain == hunting
+    assert hunting < CLOSE * resting or len(made) == MOST_SEARCHES
+
+
+def test_the_noise_told_is_that_of_the_proposal_that_was_reached(reach) -> None:
+    found, _ = reach(above=0.3)
+    assert WITHIN * BUDGET * SHAPE / found.noise == pytest.approx(found.tuning.gains.velocity_gain)
+
+
+def test_one_of_which_no_twin_tells_or_whose_twin_may_hunt_is_looked_at_at_once(reach) -> None:
+    assert reach(above=0.1, twin=False)[1] == [1.0]
+    assert reach(above=0.1, must={"on_twin": (math.inf, math.inf)})[1] == [1.0]
+
+
+def test_where_no_loop_bears_what_the_twin_asks_for_the_last_one_is_looked_at(reach) -> None:
+    found, made = reach(above=0.01, unbearable=0.2)
+    assert found.tuning.gains.velocity_gain == made[-1] and found.beyond is not None
+    assert all(gain > 0.01 for gain in made)
+
+
+def test_a_little_hunting_is_looked_at_unless_the_axis_has_hunted_as_well(reach, monkeypatch) -> None:
+    """Four times the budget at the edge is too much; a twin that is told to rest has to do so."""
+    some = 0.5 * FAR_BEYOND
+    assert some > HEARD
+    calm = {"on_twin": (HEARD, HEARD), "noise": FIRMLY * 1e-3 * SHAPE}
+    looked, strict = ({"on_twin": (4.0 / 0.9 * 1.01, math.inf)}, calm)
+    assert reach(above=0.9, must=looked)[1] == [1.0]
+    assert len(reach(above=0.9, must=strict)[1]) > 1

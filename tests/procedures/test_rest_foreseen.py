@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from cadrel.core.control import Gains
-from cadrel.core.tuning import TuningRefused, noise_behind, quicker, softened
+from cadrel.core.tuning import TuningRefused, VelocityTuning, noise_behind, quicker, softened
 from cadrel.procedures import PROCEDURES, Session, velocity_reach
 from cadrel.procedures.judging import at_rest_when_moved, kick_size, position_values
 from cadrel.procedures.rest_foreseen import RestForeseen
@@ -67,7 +67,12 @@ def reach(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Reached, list[
     """Reach for a proposal whose gain follows from the noise it bears; the twin hunts above one gain, more the more."""
 
     def run(
-        above: float, *, unbearable: float = math.inf, twin: bool = True, must: dict[str, Any] | None = None
+        above: float,
+        *,
+        unbearable: float = math.inf,
+        twin: bool = True,
+        must: dict[str, Any] | None = None,
+        simpler: float | None = None,
     ) -> tuple[Reached, list[float]]:
         made: list[float] = []
 
@@ -76,7 +81,13 @@ def reach(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Reached, list[
                 raise TuningRefused(asked="this", limit="that")
             gain = min(1.0, WITHIN * BUDGET * SHAPE / noise)
             made.append(gain)
-            return SimpleNamespace(gains=softened(START.with_(velocity_gain=1.0), gain), limited_by="")
+            gains = softened(START.with_(velocity_gain=1.0), gain)
+            simple = (
+                ()
+                if simpler is None
+                else (VelocityTuning(gains=softened(gains, simpler), margins=None, limited_by=""),)
+            )  # type: ignore[arg-type]
+            return VelocityTuning(gains=gains, margins=None, limited_by="", others=simple)  # type: ignore[arg-type]
 
         def ripple(gains: Gains) -> tuple[float, float]:
             worst = 4 * BUDGET * gains.velocity_gain / above if gains.velocity_gain > above else 0.0
@@ -104,6 +115,14 @@ def test_the_twin_closes_in_on_the_stiffest_it_rests_with(reach, above: float) -
     assert found.tuning.gains.velocity_gain == resting
     assert found.beyond is not None and found.beyond.gains.velocity_gain == hunting
     assert hunting < CLOSE * resting or len(made) == MOST_SEARCHES
+
+
+def test_of_simpler_and_richer_proposals_the_stiffest_that_the_twin_rests_with_is_looked_at(reach) -> None:
+    found, made = reach(above=0.9, simpler=0.85)
+    assert made[0] == 1.0 and found.tuning.gains.velocity_gain == pytest.approx(
+        max(0.85, *(g for g in made if g < 0.9))
+    )
+    assert WITHIN * BUDGET * SHAPE / found.noise >= 0.99 * found.tuning.gains.velocity_gain
 
 
 def test_the_noise_told_is_that_of_the_proposal_that_was_reached(reach) -> None:

@@ -1,6 +1,5 @@
 """The real move, out and back, many times; judged against the axis's goal."""
 
-import math
 from typing import Any
 
 import numpy as np
@@ -15,7 +14,7 @@ from cadrel.core.verdict import at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
-from cadrel.procedures.foreseen import Foreseen, foresee, laid_over, parted
+from cadrel.procedures.foreseen import Foreseen, foresee, laid_over, largest_of, parted
 from cadrel.procedures.judging import LOOKED_AT, ripple_criterion, trembling
 from cadrel.procedures.on_load import apart, play_in_motion
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
@@ -211,7 +210,7 @@ def _why_not(session: Session, record: Recording) -> list[str]:
     # largest of so many is further out by the root of twice their logarithm (extreme values of a normal distribution).
     dwelling = int(np.count_nonzero(before)) - first
     away = rest - np.median(rest)
-    largest = float(away.std()) * math.sqrt(2 * math.log(max(dwelling, 2)))
+    largest = float(away.std()) * largest_of(dwelling)
     flicker, goal = max(float(np.abs(away).max()), largest), session.axis.goal
     if flicker <= FLICKER_SHARE * goal.window:
         return between

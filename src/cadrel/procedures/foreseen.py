@@ -17,6 +17,8 @@ WIDEST_ROOM = 16.0  # times inertia or speed, beyond which nobody asks
 BISECTIONS = 7  # of the room's logarithm: 2 %
 LATER, LATER_BY = 1.5, 0.010  # times and seconds by which an axis settles later than its twin, to be told
 FURTHER = 1.5  # times the twin's following error, to be told
+LEFT = 0.25  # of a window at the least, however much a device flickers
+MOVES = 0.5  # above, the command moves
 AT_REST = 0.1  # [s] at the end of a dwell, whose mean is where the load rests
 OF_WINDOW = 0.5  # share of the window below which a difference of following errors is nobody's business
 
@@ -84,14 +86,32 @@ def foresee(twin: Twin, profile: Profile, goal: Goal, *, repeats: int = 1) -> Fo
     sequence = stroke_sequence(profile, dwell=goal.dwell, repeats=repeats)
     record = twin.run(sequence, rest=0.0)
 
-    def read(place: np.ndarray) -> list[MoveMetrics]:
-        return measure_moves(record.time, record.position_ref, place, record.moving, record.current, window=goal.window)
+    def read(place: np.ndarray, window: float) -> list[MoveMetrics]:
+        return measure_moves(record.time, record.position_ref, place, record.moving, record.current, window=window)
 
     return Foreseen(
         record=record,
-        moves=read(record.position),
-        load_settling=_worst([m.settling_time for m in read(record.load)]),
+        moves=read(record.position, quiet_window(goal.window, twin.flicker, int(np.sum(record.moving < MOVES)))),
+        load_settling=_worst([m.settling_time for m in read(record.load, goal.window)]),
     )
+
+
+def quiet_window(window: float, flicker: float, samples: int) -> float:
+    """Return what a window leaves of itself beside a device's flicker, rms, over so many samples at rest. [rad]
+
+    Of noise the largest of so many is further out than its rms by the root of twice their logarithm.
+
+    References
+    ----------
+    .. [1] H. Cramér, Mathematical Methods of Statistics, Princeton 1946, 28.6: the largest of n normal values (from
+       memory).
+    """
+    return max(window - largest_of(samples) * flicker, LEFT * window)
+
+
+def largest_of(samples: int) -> float:
+    """Return about how many standard deviations the largest of so many normal values lies out."""
+    return math.sqrt(2 * math.log(max(samples, 2)))
 
 
 def rest_of_load(record: TwinRecord, window: float) -> float:

@@ -12,6 +12,7 @@ from cadrel.core.motion import Profile, move_profile, stroke_sequence
 from cadrel.core.tuning import spread_of
 from cadrel.core.verdict import AskedOfLoop, Criterion, at_most
 from cadrel.link import Recording
+from cadrel.procedures.foreseen import largest_of
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.session import FloatArray, Session
 
@@ -77,9 +78,11 @@ def _kicked(session: Session, mode: str, size: float, load_swings_hz: float | No
     return _trembling(session, record, slice(-round(LOOKED_AT * rests), None))
 
 
-def most_swing(session: Session) -> float:
-    """Return how far to either side an axis at rest may swing. [rad]"""
-    return max(STEPS_AT_REST * session.place_count, WINDOW_SHARE * session.axis.goal.window)
+def most_swing(session: Session, flicker: float = 0.0) -> float:
+    """Return how far to either side an axis at rest may swing, its device flickering by itself, rms. [rad]"""
+    samples = round(LOOKED_AT * RESTED / session.rates.velocity)
+    own = max(STEPS_AT_REST * session.place_count, WINDOW_SHARE * session.axis.goal.window)
+    return max(own, largest_of(samples) * flicker)
 
 
 def kicked_for(load_swings_hz: float | None) -> float:

@@ -134,7 +134,8 @@ def _without_hunting(session: Session, gains: Gains, load: TwoMass) -> tuple[Gai
     margin may hunt between two steps of its device, or through its play: a limit cycle, which less gain ends. What no
     lower gain ends is noise, and none of its doing.
     """
-    most = most_swing(session)
+    springy = session.plant.springy
+    most = most_swing(session, 0.0 if springy is None else springy.flicker)
 
     def look(tried: Gains) -> tuple[float, int, bool]:
         session.enter("looking for hunting at rest", 0.45)

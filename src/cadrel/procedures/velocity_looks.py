@@ -17,8 +17,8 @@ MOST_STEPS = 3  # to and fro, folded
 SWAYS_HZ = 100.0  # below, an axis at rest moves by itself
 
 
-def noise_at_rest(session: Session, gains: Gains) -> float:
-    """Return what the raw speed trembles by on the axis standing under the loop in force, rms. [rad/s]
+def noise_at_rest(session: Session, gains: Gains) -> tuple[float, float]:
+    """Return what raw speed and position of an axis at rest tremble by, under the loop in force. [rad/s], [rad], rms
 
     The drive records the filtered speed. What the filter took from white noise of positions is given back, what the
     axis itself sways below `SWAYS_HZ` is none of the device's. A device whose steps are not timed shows them in motion
@@ -27,7 +27,7 @@ def noise_at_rest(session: Session, gains: Gains) -> float:
     session.enter("noise at rest", 0.12)
     with session.enabled("velocity"):
         session.hold(AT_REST)
-        session.arm(["velocity"], seconds=NOISE_SECONDS)
+        session.arm(["velocity", session.place], seconds=NOISE_SECONDS)
         record = session.recorded(at_most=2.0)
     session.standstill()
     spectrum = np.abs(np.fft.rfft(record["velocity"] - record["velocity"].mean())) ** 2
@@ -40,7 +40,9 @@ def noise_at_rest(session: Session, gains: Gains) -> float:
     steps = 0.0
     if not session.axis.feedback.kind.has_edges:
         steps = session.axis.feedback.count_angle * math.sqrt(2 / 12) / session.rates.velocity
-    return math.hypot(steps, math.sqrt(total * float(white.sum()) / float(passed.sum())))
+    place = record[session.place].astype(np.float64)
+    course = np.polynomial.Polynomial.fit(record.time, place, 2)(record.time)  # an axis may creep
+    return math.hypot(steps, math.sqrt(total * float(white.sum()) / float(passed.sum()))), float(np.std(place - course))
 
 
 def velocity_step(session: Session, share: float) -> dict[str, Any]:

@@ -3,9 +3,9 @@
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import partial
 
 from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Gains
 from cadrel.core.tuning import TuningRefused, VelocityTuning, noise_behind
 from cadrel.procedures.rest_foreseen import RestForeseen
 from cadrel.procedures.session import Session
@@ -31,11 +31,15 @@ def within_reach(
     reached: Reached | None = None
     beyond: Looked | None = None
     for left in reversed(range(MOST_SEARCHES)):
-        ripple = _on_twin(session, seen, asked, rest, tuning.gains)
-        if all(seen <= most * budget(session) for seen, most in zip(ripple, must.on_twin, strict=True)):
-            reached = Reached(tuning, bears, ripple[1], beyond)
-        else:
-            beyond = _foreseen(session, tuning, bears, ripple[1], must)
+        rest_with, hunt_with = _on_twin(session, seen, asked, rest, tuning, must)
+        if rest_with:
+            stiffest, ripple = max(rest_with, key=lambda one: one[0].integral)
+            bears_it = bears if stiffest is tuning else borne(session, bears, stiffest.gains)
+            reached = Reached(stiffest, bears_it, ripple)
+        if hunt_with:
+            softest, ripple = min(hunt_with, key=lambda one: one[0].integral)
+            if reached is None or softest.integral > reached.tuning.integral:
+                beyond = _foreseen(session, softest, bears, ripple, must)
         if beyond is None or not left:
             break
         least = borne(session, beyond.noise, beyond.gains)
@@ -46,7 +50,7 @@ def within_reach(
             tuning = session.computed(lambda: proposed(owes, CALM))  # noqa: B023 - it is called at once
         except TuningRefused:
             break
-    return Reached(tuning, bears, ripple[1], beyond) if reached is None else replace(reached, beyond=beyond)
+    return Reached(tuning, bears, math.inf, beyond) if reached is None else replace(reached, beyond=beyond)
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,13 +63,25 @@ class Reached:
     beyond: Looked | None = None  # the softest found with which the twin hunts by too much
 
 
-def _on_twin(session: Session, seen: Seen, asked: Robustness, rest: RestForeseen, gains: Gains) -> tuple[float, float]:
-    """Return the least and most ripple of torque at rest on the twin; 0 where no position loop can be around it."""
-    positioned = positioned_around(session, seen, gains, asked)
-    if positioned is None:
-        return 0.0, 0.0  # the axis is looked at
-    around, _ = positioned
-    return session.computed(lambda: rest.ripple(around))
+OnTwin = tuple[VelocityTuning, float]  # a proposal, and the most ripple of torque at rest on its twin [N·m]
+
+
+def _on_twin(
+    session: Session, seen: Seen, asked: Robustness, rest: RestForeseen, tuning: VelocityTuning, must: Bearing
+) -> tuple[list[OnTwin], list[OnTwin]]:
+    """Return of a proposal and its others what the twin rests with, and what it hunts with by too much.
+
+    Where no position loop can be around one, nothing tells: the axis is looked at.
+    """
+    rests: list[OnTwin] = []
+    hunts: list[OnTwin] = []
+    for one in (tuning, *tuning.others):
+        positioned = positioned_around(session, seen, one.gains, asked)
+        around = None if positioned is None else positioned[0]
+        calmest, worst = (0.0, 0.0) if around is None else session.computed(partial(rest.ripple, around))
+        is_calm = all(r <= m * budget(session) for r, m in zip((calmest, worst), must.on_twin, strict=True))
+        (rests if is_calm else hunts).append((one, worst))
+    return rests, hunts
 
 
 def _foreseen(session: Session, tuning: VelocityTuning, noise: float, ripple: float, must: Bearing) -> Looked:

@@ -114,8 +114,10 @@ class _Looks:
 
     @property
     def above(self) -> Looked | None:
-        """One that hunts, and is stiffer than what rests: as it was seen, else as its twin does."""
-        return self.hunting or (None if self.rests is None else self.rests.beyond)
+        """One that hunts: as it was seen, else as its twin does, where that is stiffer than what rests."""
+        if self.hunting is not None or self.rests is None or self.rests.beyond is None:
+            return self.hunting
+        return self.rests.beyond if stiffer(self.rests.beyond.gains, self.rests.gains) > 1.0 else None
 
     def add(self, looked: Looked) -> None:
         if looked.hunts:
@@ -148,7 +150,11 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
             # A limit cycle is no noise: what is asked to bear more of that may have no less gain.
             most_gain=looked.gains.velocity_gain / FIRMLY if again else math.inf,
         )
-    if hunting is None or looked is looks.loud:
+    if looked is looks.loud or not (looked.hunts or looked.gains is rests.gains):
+        return None  # no stiffer than what rests already
+    if looks.hunting is None and rests.beyond is not None:
+        return _further(session, looks, rests)
+    if hunting is None:
         return None
     bears = borne(session, hunting.noise, hunting.gains)
     if stiffer(hunting.gains, rests.gains) < NEAR or bears >= rests.noise:
@@ -158,6 +164,18 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
         noise=math.sqrt(bears * rests.noise), damping=LEAST_DAMPING,
         most_gain=math.inf if math.isinf(rests.most_gain) else between, on_twin=(math.inf, math.inf),
     )  # fmt: skip
+
+
+def _further(session: Session, looks: _Looks, rests: Looked) -> Bearing:
+    """Return what a stiffer proposal must bear, on an axis of which only its twin hunts: that may err.
+
+    One between both where they lie apart, else one beyond what the twin still bears.
+    """
+    above = looks.above
+    least = rests.noise if above is None else borne(session, above.noise, above.gains)
+    apart = above is not None and stiffer(above.gains, rests.gains) >= NEAR
+    noise = math.sqrt(least * rests.noise) if apart else least / FIRMLY
+    return Bearing(noise=noise, damping=LEAST_DAMPING, on_twin=(math.inf, math.inf))
 
 
 def told(session: Session, looked: Looked) -> str:

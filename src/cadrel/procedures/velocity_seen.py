@@ -31,6 +31,7 @@ class Seen:
     moved: float  # share by which the resonance moves with amplitude, beside its play
     noise: float  # [rad/s] of the raw speed that a proposal must bear: the device's, or what hunting is owed for
     device: float  # [rad/s] of it the device's own, as it stood under the loop from before
+    flicker: float = 0.0  # [rad] rms of the position that the device shows of the axis at rest
     hunts: bool = False  # it trembles at rest by more than the noise explains
     plain: bool = False  # whatever had sections ran away
 
@@ -46,7 +47,7 @@ class Seen:
             load=self.fit.load, small_signal_resistance=self.fit.winding.resistance,
             measured=self.measured.precise(PRECISE), moved=self.moved, rise=rise_of(self.closed, self.fit),
             closed_damping=damping_of(self.closed, self.fit), play=0.0 if self.play is None else self.play.width.value,
-            noise=self.noise,
+            noise=self.noise, flicker=self.flicker,
         )  # fmt: skip
 
     def asked(self, asked: Robustness) -> Robustness:

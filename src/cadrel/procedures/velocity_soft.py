@@ -57,6 +57,19 @@ def soft_enough(
     return chosen
 
 
+def settling_around(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> float:
+    """Return when a planned move is foreseen to settle with the quickest position loop around gains. [s]
+
+    0 where that is quick enough whatever a move leaves, and where nothing tells.
+    """
+    positioned = positioned_around(session, seen, gains, asked)
+    if positioned is None or is_quick_enough(*positioned, settling=session.axis.goal.settling_time):
+        return 0.0
+    foreseen = settling_foreseen(session, session.plant.with_part(seen.springy))
+    around, _ = positioned
+    return 0.0 if foreseen is None else session.computed(lambda: foreseen(around))
+
+
 def _moved_in(settling: float) -> str:
     return "the planned move " + (
         "does not settle." if math.isinf(settling) else f"settles in {1e3 * settling:.0f} ms."

@@ -28,6 +28,7 @@ from cadrel.procedures.velocity_looks import velocity_step
 from cadrel.procedures.velocity_report import Tried, outcome_of, velocity_values
 from cadrel.procedures.velocity_rest import proposed_to_rest
 from cadrel.procedures.velocity_seen import FIRMLY, Seen, budget
+from cadrel.procedures.velocity_soft import settling_around
 
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
 MORE_TRIES = 3  # proposals after one that missed what was asked
@@ -128,8 +129,34 @@ def tuned_until_calm(
         asked = _with_room(seen.asked(session.asked_of_any), last.outcome.verdict.criteria, before=asked)
     assert last is not None
     kept = _stiffest(session, before, last, excitation, old_step)
+    kept = _in_time(session, before, kept, excitation, old_step)
     session.write(velocity_values(kept.gains))
     return kept.outcome
+
+
+def _in_time(
+    session: Session, before: Gains, calm: _Try, excitation: Excitation, old_step: dict[str, Any]
+) -> _Try:  # fmt: skip
+    """Tune once more where the planned move would settle too late, by what was measured around the loop.
+
+    What a proposal was made on may have had the load swing less: the position loop that it leaves turns out slower.
+    """
+    settling = session.axis.goal.settling_time
+    if not calm.is_calm or session.axis.robustness.matters == "disturbance" or not settling:
+        return calm
+    asked = calm.seen.asked(session.asked_of_any)
+    late = settling_around(session, calm.seen, calm.gains, asked)
+    if late <= settling:
+        return calm
+    session.note(
+        "By what was measured around it, this loop leaves the planned move to settle late "
+        f"({'never' if math.isinf(late) else f'{1e3 * late:.0f} ms'}): tuned anew."
+    )
+    tried = _once_more(session, before, calm, excitation, old_step)
+    if tried is None or not tried.is_calm:
+        return calm
+    sooner = settling_around(session, tried.seen, tried.gains, tried.seen.asked(session.asked_of_any))
+    return tried if sooner < late else calm
 
 
 def _stiffest(
@@ -140,20 +167,28 @@ def _stiffest(
         return calm
     resonance = calm.seen.fit.load.resonance_hz
     session.note(f"Made soft for {calm.limited_by}: one shows now, at {resonance:.4g} Hz. Tuned anew on it.")
+    tried = _once_more(session, before, calm, excitation, old_step)
+    if tried is None:
+        return calm
+    integral, before_it = (one.velocity_gain / one.velocity_reset for one in (tried.gains, calm.gains))
+    return tried if tried.is_calm and integral > before_it else calm
+
+
+def _once_more(
+    session: Session, before: Gains, calm: _Try, excitation: Excitation, old_step: dict[str, Any]
+) -> _Try | None:  # fmt: skip
+    """Tune on what was measured around a loop that holds already; None where nothing came of it."""
     asked, swings = calm.seen.asked(session.asked_of_any), session.swings
     try:
-        tried = _tuned(session, before, calm.seen, excitation, old_step, asked, known=calm.gains)
+        return _tuned(session, before, calm.seen, excitation, old_step, asked, known=calm.gains)
     except (TuningRefused, AnswerInNoise) as nothing:
         session.note(f"It stays as it was: {nothing.text}")
-        return calm
     except AxisStopped as stopped:
         if not (stopped.ran_away or session.swings > swings):
             raise
         session.stand_again()
         session.note(f"It stays as it was: {stopped.text}")
-        return calm
-    integral, before_it = (one.velocity_gain / one.velocity_reset for one in (tried.gains, calm.gains))
-    return tried if tried.is_calm and integral > before_it else calm
+    return None
 
 
 def _softer(session: Session, seen: Seen) -> Seen:
@@ -191,7 +226,7 @@ def _tuned(
     after = Seen(
         measured=whole, fit=second, closed=seen.closed, moved=moved,
         noise=max(looked.noise, looked.owed) if looked.hunts or looked.loud else looked.noise, device=seen.device,
-        hunts=looked.hunts or swings > 0,
+        flicker=seen.flicker, hunts=looked.hunts or swings > 0,
     )  # fmt: skip
     tried = Tried(
         gains=gains, limited_by=looked.limited_by, fits=(fit, second), measured=whole, own=again, record=record,

@@ -46,6 +46,7 @@ class SpringyLoad:
     closed_damping: float = 1.0  # of the damping of `load`: what is left of it then
     play: float = 0.0  # [rad] whole, at the motor; 0: none seen
     noise: float | None = None  # [rad/s] rms of the raw speed at rest; None: not looked at
+    flicker: float = 0.0  # [rad] rms of the position that the device shows of an axis at rest
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain values; rounded far below what any measurement resolves."""
@@ -58,6 +59,7 @@ class SpringyLoad:
             "closed_damping": self.closed_damping,
             "play": self.play,
             "noise": self.noise,
+            "flicker": self.flicker,
             "measured": {
                 "f": np.round(m.frequency, 6).tolist(),
                 "re": [float(f"{v:.9g}") for v in m.value.real],
@@ -75,7 +77,7 @@ class SpringyLoad:
             load=TwoMass(**plain["load"]),
             small_signal_resistance=float(plain["small_signal_resistance"]),
             measured=FrequencyResponse(m["f"], m["re"] + 1j * m["im"], m["coherence"], m["std"]),
-            **{k: float(plain.get(k, 0.0)) for k in ("moved", "rise", "play")},
+            **{k: float(plain.get(k, 0.0)) for k in ("moved", "rise", "play", "flicker")},
             closed_damping=float(plain.get("closed_damping", 1.0)),
             noise=plain.get("noise"),
         )

@@ -68,6 +68,12 @@ class VelocityTuning:
     gains: Gains
     margins: Margins
     limited_by: str
+    others: "tuple[VelocityTuning, ...]" = ()  # of more or fewer sections, which keep what is asked as well
+
+    @property
+    def integral(self) -> float:
+        """Integral gain. [N·m/rad]"""
+        return self.gains.velocity_gain / self.gains.velocity_reset
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -208,6 +214,7 @@ def tune_velocity(
         unseen_hz=unseen, noise=noise, noise_torque=noise_torque, gain=most_gain, least_damping=least_damping
     )
     best: tuple[float, Gains] | None = None
+    kept: list[Gains] = []
     start: FloatArray | None = None
     for sections in range(most_sections + 1):
         found: Evolved | None = None
@@ -229,6 +236,7 @@ def tune_velocity(
         proposed = _judged(judge, shaped)
         if proposed is None:
             continue
+        kept.append(proposed)
         score = math.log(proposed.velocity_gain / proposed.velocity_reset)
         if best is None or score > math.log(EARNS) + best[0]:
             best = (score, proposed)
@@ -240,11 +248,17 @@ def tune_velocity(
     if best is None:
         raise TuningRefused(asked=_asked_text(asked), limit=_resonance_text(load))
     chosen = best[1]
-    every = judge.margins(chosen)
-    limit = _limit(every, load, asked, chosen, bounds)
-    if limit != NOISY and _hidden_binds(judge, chosen):
-        limit = f"{HIDDEN} {asked.seen_hz:.0f} Hz that were measured"
-    return VelocityTuning(gains=chosen, margins=every[0], limited_by=limit)
+    others = tuple(_told(judge, gains, bounds) for gains in kept if gains is not chosen)
+    return replace(_told(judge, chosen, bounds), others=others)
+
+
+def _told(judge: _Judge, gains: Gains, bounds: Bounds) -> VelocityTuning:
+    """A loop with its margins, and what binds it."""
+    every = judge.margins(gains)
+    limit = _limit(every, judge.load, judge.asked, gains, bounds)
+    if limit != NOISY and _hidden_binds(judge, gains):
+        limit = f"{HIDDEN} {judge.asked.seen_hz:.0f} Hz that were measured"
+    return VelocityTuning(gains=gains, margins=every[0], limited_by=limit)
 
 
 def keeps_what_is_asked(

@@ -93,6 +93,7 @@ class Twin:
     friction_torque: float = 0.0  # [N·m] it adds the way the command moves
     resolution: float = 0.0  # [rad] of a count
     load_resolution: float = 0.0  # [rad] of a count of the device on the load, where the position loop compares it
+    flicker: float = 0.0  # [rad] rms of what the device shows of an axis at rest; it moves nothing here
     counted: bool = False  # speed is measured between the edges of counts
 
     @classmethod
@@ -149,6 +150,7 @@ class Twin:
             friction_torque=values["position.friction_feedforward"] * values["load.friction"],
             resolution=2 * math.pi / counts if counts > 0.0 else 0.0,
             load_resolution=2 * math.pi / abs(values["feedback.second_counts"]) if gains.on_load else 0.0,
+            flicker=0.0 if plant.springy is None else plant.springy.flicker,
             counted=counts > 0.0 and values["feedback.device"] in COUNTED,
         )
 

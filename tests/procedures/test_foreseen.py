@@ -10,7 +10,16 @@ from cadrel.core.control import Gains, TwoMass, Winding
 from cadrel.core.motion import move_profile
 from cadrel.core.twin import Twin, TwinRecord
 from cadrel.link import Recording
-from cadrel.procedures.foreseen import foresee, laid_over, parted, rest_of_load, room_of
+from cadrel.procedures.foreseen import (
+    LEFT,
+    foresee,
+    laid_over,
+    largest_of,
+    parted,
+    quiet_window,
+    rest_of_load,
+    room_of,
+)
 
 GOAL = Goal(
     distance=6.0, move_time=0.2, window=2e-3, settling_time=0.05, following_error=0.03, dwell=0.3, repeats=2,
@@ -103,3 +112,28 @@ def test_a_load_rests_when_its_swing_is_within_the_window_wherever_friction_leav
     assert at == pytest.approx(np.log(10) / 12.0, abs=0.5 / 11)
     assert rest_of_load(swinging(twist=twist, size=1e-3, decay=12.0), 2e-3) == 0.0
     assert np.isinf(rest_of_load(swinging(twist=twist, size=0.02, decay=1.0), 2e-3)), "it swings on to the end"
+
+
+@pytest.mark.parametrize("samples", [300, 3000, 30_000])
+def test_the_largest_of_many_normal_values_lies_out_as_far_as_is_said(samples: int) -> None:
+    """NumPy's generator as judge: no nearer than the median of the largest, and by no more than a sixth beyond."""
+    rng = np.random.default_rng(7)
+    largest = np.median([np.abs(rng.normal(size=samples)).max() for _ in range(200)])
+    assert largest == pytest.approx(largest_of(samples), rel=0.17)
+
+
+def test_a_device_that_flickers_leaves_less_of_the_window_and_a_slow_loop_settles_later() -> None:
+    slow = replace(TWIN, gains=TWIN.gains.with_(position_gain=15.0), coulomb=0.3)
+    profile = move_profile(GOAL.distance, **LIMITS)
+    settling = [
+        foresee(replace(slow, flicker=share * GOAL.window), profile, GOAL).settling for share in (0.0, 0.1, 0.2)
+    ]
+    assert all(s is not None for s in settling) and settling == sorted(settling) and settling[2] > settling[0] + 0.01
+    # What is left decays with the position gain: from the window to what is left of it takes the logarithm of both.
+    left = quiet_window(GOAL.window, 0.2 * GOAL.window, round(2 * GOAL.dwell / TWIN.gains.rates.velocity))
+    assert settling[2] - settling[0] == pytest.approx(np.log(GOAL.window / left) / 15.0, abs=0.02)
+
+
+def test_however_much_a_device_flickers_some_of_the_window_is_left() -> None:
+    assert quiet_window(1.0, 0.0, 5000) == 1.0
+    assert quiet_window(1.0, 5.0, 5000) == LEFT

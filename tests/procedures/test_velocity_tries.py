@@ -41,6 +41,7 @@ class Bench:
         default_factory=lambda: SimpleNamespace(
             robustness=Robustness(phase_margin=0.8, gain_margin_db=8.0, sensitivity_peak=1.8),
             motor=SimpleNamespace(torque_constant=1.0),
+            goal=SimpleNamespace(settling_time=0.1),
         )
     )
 
@@ -112,8 +113,12 @@ def drowned(*_: Any, **known: Any) -> _Try:
 
 @pytest.fixture
 def run(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Any, Bench, list[dict[str, Any]]]]:
-    def scripted(*tries: Callable[..., _Try]) -> tuple[Any, Bench, list[dict[str, Any]]]:
+    def scripted(
+        *tries: Callable[..., _Try], settles: dict[float, float] | None = None, bench: Bench | None = None
+    ) -> tuple[Any, Bench, list[dict[str, Any]]]:
+        """Run tries; with loops of some gains the planned move is foreseen to settle so late. [s]"""
         script, calls = list(tries), []
+        late = settles or {}
 
         def next_try(session: Bench, before: Gains, given: Seen, *rest: Any, known: Gains | None) -> _Try:
             calls.append({"noise": given.noise, "hunts": given.hunts, "known": known})
@@ -121,7 +126,10 @@ def run(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Any, Bench, list
             return script.pop(0)(session, before, given, *rest, known=known)
 
         monkeypatch.setattr(velocity_tries, "_tuned", next_try)
-        bench = Bench()
+        monkeypatch.setattr(
+            velocity_tries, "settling_around", lambda session, seen, gains, asked: late.get(gains.velocity_gain, 0.0)
+        )
+        bench = bench or Bench()
         outcome = tuned_until_calm(bench, START, seen(), None, {})  # type: ignore[arg-type]
         assert not script, "a try that was expected was not made"
         return outcome, bench, calls
@@ -267,3 +275,30 @@ def test_a_resonance_moves_by_what_no_swing_explains(before: float, after: float
     if closed is not None and not closed.play.is_seen:
         lowest = 1 - MOVES_ON * found
         assert lowest * after <= before * 1.001, "the softest that was seen lies within the drift"
+
+
+@pytest.mark.parametrize(
+    ("again", "kept"),
+    [
+        (try_of(0.5), 0.5), (try_of(0.4), 1.0), (try_of(0.5, proven=False), 1.0), (try_of(0.5, hunts=True), 1.0),
+        (refused, 1.0), (drowned, 1.0), (stopped("oscillation", halved=True), 1.0),
+    ],
+)  # fmt: skip
+def test_a_loop_whose_move_would_settle_late_is_tuned_anew_and_left_for_a_sooner_one(run, again, kept: float) -> None:
+    """0.1 s are asked for; with a gain of 0.4 it takes longer still."""
+    outcome, bench, calls = run(try_of(1.0), again, settles={1.0: 0.2, 0.5: 0.15, 0.4: 0.3})
+    assert outcome.gain == kept and bench.written["velocity.gain"] == kept
+    assert any("settle late (200 ms)" in note for note in bench.notes)
+    assert calls[1]["known"].velocity_gain == 1.0
+
+
+def test_one_that_settles_in_time_or_need_not_is_left_alone(run) -> None:
+    assert len(run(try_of(1.0), settles={1.0: 0.09})[2]) == 1
+    bench = Bench()
+    bench.axis.robustness = Robustness(
+        phase_margin=0.8, gain_margin_db=8.0, sensitivity_peak=1.8, matters="disturbance"
+    )  # fmt: skip
+    assert len(run(try_of(1.0), settles={1.0: math.inf}, bench=bench)[2]) == 1
+    assert len(run(try_of(1.0, hunts=True), *[try_of(1.0, hunts=True)] * MORE_TRIES, settles={1.0: 1.0})[2]) == (
+        1 + MORE_TRIES
+    )

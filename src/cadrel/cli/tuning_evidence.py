@@ -358,7 +358,7 @@ def _calmed(rows: list[Tuned]) -> list[str]:
     held = [stiff for stiff, calmed in both if calmed]
     told = "" if not held else f", and the integral gain over it there {np.median(held):.2f}, median"
     return [
-        "Ripple of the current at rest after the planned move, read off the rig with all loops closed, of what was "
+        "Ripple of the current at rest after three strokes, read off the rig with all loops closed, of what was "
         f"asked: median {np.median(rests):.2f}, at most {max(rests):.2f}. The reference has to rest as well: on "
         f"{len(held)} of {len(both)} axes the stiffest linear loop does not, and is made to bear "
         f"more noise until it does{told}."
@@ -407,7 +407,7 @@ def _at_the_load(rows: list[Tuned]) -> list[str]:
         "none" if not len(shares) else f"{np.median(shares):.2f} (0.5 asked), 90 % below {np.quantile(shares, 0.9):.2f}"
     )
     return [
-        f"The planned move, read off the rig's load (`cli/at_the_load.py`), on {len(both)} axes: settled after "
+        f"The planned move, three strokes read off the rig's load (`cli/at_the_load.py`), on {len(both)} axes: settled after "
         f"{1e3 * np.median(settled[:, 0]):.0f} ms with the starting gains and {1e3 * np.median(settled[:, 1]):.0f} ms "
         f"tuned, medians, of at most {1e3 * DWELL:.0f}; share of the one in the other where the load left its window "
         f"({int(swung.sum())} axes), median: {told}. Following error less by {np.median(less):.0f} times, median (20 "

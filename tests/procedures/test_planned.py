@@ -1,13 +1,15 @@
 """The planned move on gains that are tried: friction fed forward where it likes it; how soon it settles, by moving."""
 
 import math
+from dataclasses import replace
 
 from cadrel.core.control import Gains
 from cadrel.core.identification import IdentifiedPlant
 from cadrel.core.tuning import FRICTION_SHARE
 from cadrel.procedures import PROCEDURES, Consent, Session
-from cadrel.procedures.acceptance import moved, plan_stroke
+from cadrel.procedures.acceptance import moved
 from cadrel.procedures.planned import friction_share, settling_when_moved
+from cadrel.procedures.real_move import move_within_consent, plan_stroke
 from tests.procedures.test_stops import LIFT, Ready, typed
 
 SHORT = {"goal.distance": typed(300.0, "mm"), "goal.move_time": typed(1450.0, "ms"), "goal.window": typed(0.05, "mm")}
@@ -86,3 +88,15 @@ def test_a_move_beyond_what_was_agreed_to_is_not_run() -> None:
     session.consent = Consent(travel=2 * session.axis.goal.distance, speed=2 * session.consent.speed)
     assert math.isinf(settling_when_moved(session, gains, IdentifiedPlant())), "without a load there is no twin"
     assert session.drive.status()["counts"] == start["counts"], "nothing moved"
+
+
+def test_a_move_beyond_what_was_agreed_to_is_not_what_a_loop_is_looked_at_with() -> None:
+    """A ninth of travel and speed is left: the loop is still to be found."""
+    session, _ = session_with(40.0, 30.0)
+    goal, peak = session.axis.goal, plan_stroke(session).peak_speed
+    enough = Consent(travel=1.2 * goal.distance, speed=1.2 * peak)
+    for consent, fits in (
+        (enough, True), (replace(enough, travel=1.05 * goal.distance), False), (replace(enough, speed=1.05 * peak), False)
+    ):  # fmt: skip
+        session.consent = consent
+        assert (move_within_consent(session) is not None) is fits

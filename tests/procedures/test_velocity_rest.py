@@ -18,7 +18,7 @@ from cadrel.core.control import Gains
 from cadrel.core.tuning import LEAST_DAMPING, NOISY, TuningRefused, noise_behind, softened
 from cadrel.procedures import velocity_rest, velocity_soft
 from cadrel.procedures.velocity_rest import BACK_OFF, HUNTING, MOST_LOOKS, NEAR, proposed_to_rest, told
-from cadrel.procedures.velocity_seen import CALM, FIRMLY, WITHIN, Looked, Seen
+from cadrel.procedures.velocity_seen import CALM, FAR_BEYOND, FIRMLY, HEARD, LESS, WITHIN, Bearing, Looked, Seen
 
 START = Gains(
     current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.1, velocity_reset=0.05, feedback_filter_hz=800,
@@ -110,6 +110,68 @@ def test_the_highest_gain_that_rests_is_closed_in_on_from_both_sides(looks, abov
     assert bench.written["velocity.gain"] == found.gains.velocity_gain
     assert found.limited_by == HUNTING  # and not the device's noise, which is far below
     assert any("rests" in note and "hunts" in note for note in bench.notes)
+
+
+def scripted(monkeypatch: pytest.MonkeyPatch, *looks: dict[str, Any]) -> tuple[Looked, list[Bearing]]:
+    """Look with gains that are given, one after the other; return what is left and what each look had to bear."""
+    asked: list[Bearing] = []
+    script = list(looks)
+
+    def look(*given: Any, **_: Any) -> Looked:
+        asked.append(given[4])
+        told_so = {"limited_by": "", "swings": 0, "hunts": False, "loud": False, "ripple": 0.0} | script.pop(0)
+        gains = softened(START.with_(velocity_gain=1.0), told_so.pop("gain"))
+        owed = FIRMLY * noise_behind(max(told_so["ripple"], BUDGET), gains)
+        return Looked(gains=gains, noise=given[4].noise, owed=owed, most_gain=math.inf, **told_so)
+
+    monkeypatch.setattr(velocity_rest, "_look", look)
+    monkeypatch.setattr(velocity_rest, "most_swing", lambda session: 0.01)
+    found = proposed_to_rest(Bench(), START, seen(1e-9), ASKED, known=None)  # type: ignore[arg-type]
+    assert not script, "a look that was expected was not taken"
+    return found, asked
+
+
+def test_where_the_twin_hunts_too_a_little_less_is_asked_of_both(monkeypatch: pytest.MonkeyPatch) -> None:
+    hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": 1.6 * BUDGET, "on_twin": 2.0 * BUDGET}
+    _, asked = scripted(monkeypatch, hunts, {"gain": 0.8})
+    bore = noise_behind(WITHIN * BUDGET, softened(START.with_(velocity_gain=1.0), 1.0))
+    assert asked[1].noise == pytest.approx(LESS * bore)
+    assert asked[1].on_twin == pytest.approx((2.0 * HEARD / 1.6,) * 2), "as much less as the axis has to hunt"
+
+
+def test_one_that_sways_must_sway_less_on_the_twin_as_well(monkeypatch: pytest.MonkeyPatch) -> None:
+    hunts = {"gain": 1.0, "hunts": True, "ripple": 0.1 * BUDGET, "sways": 0.02, "on_twin": 4.0 * BUDGET}
+    assert scripted(monkeypatch, hunts, {"gain": 0.8})[1][1].on_twin == pytest.approx((2.0, 2.0))
+
+
+def test_where_only_the_axis_hunts_its_twin_tells_nothing(monkeypatch: pytest.MonkeyPatch) -> None:
+    hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": 3 * BUDGET, "on_twin": 0.0}
+    _, asked = scripted(monkeypatch, hunts, {"gain": 0.8})
+    assert asked[1].on_twin == (FAR_BEYOND, math.inf)
+    assert asked[1].noise == pytest.approx(
+        FIRMLY * noise_behind(3 * BUDGET, softened(START.with_(velocity_gain=1.0), 1.0))
+    )
+
+
+def beyond(gain: float, noise: float) -> Looked:
+    """A proposal with which the twin hunts."""
+    return Looked(
+        gains=softened(START.with_(velocity_gain=1.0), gain), limited_by="", noise=noise, ripple=BUDGET, swings=0,
+        hunts=True, loud=True, owed=1.0, most_gain=math.inf,
+    )  # fmt: skip
+
+
+def test_an_axis_that_rests_where_its_twin_hunts_is_looked_at_with_stiffer_ones_until_it_hunts(monkeypatch) -> None:
+    first = {"gain": 0.5, "beyond": beyond(0.6, 8.0)}
+    hunts = {"gain": 0.9, "hunts": True, "loud": True, "ripple": 3 * BUDGET}
+    found, asked = scripted(monkeypatch, first, {"gain": 0.8}, hunts)
+    assert found.gains.velocity_gain == pytest.approx(0.9 / BACK_OFF), "what rested is softened for the one that hunts"
+    assert all(one.on_twin == (math.inf, math.inf) for one in asked[1:]), "whatever the twin does"
+
+
+def test_of_what_rests_the_stiffest_is_left_whichever_was_looked_at_last(monkeypatch) -> None:
+    found, _ = scripted(monkeypatch, {"gain": 0.5, "beyond": beyond(0.6, 8.0)}, {"gain": 0.3})
+    assert found.gains.velocity_gain == pytest.approx(0.5)
 
 
 def test_ripple_of_mere_noise_beyond_what_was_asked_asks_the_next_proposal_for_less(

@@ -8,7 +8,7 @@ from django.contrib.auth.models import User
 
 from cadrel.core.motion import move_profile
 from cadrel.core.twin import Twin
-from cadrel.procedures.acceptance import gentlest_limits
+from cadrel.procedures.real_move import gentlest_limits
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig.actions import wanted_values
 from cadrel.web.runs.plant import plant_of

@@ -12,7 +12,8 @@ from cadrel.core.response import MoveMetrics
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import Consent, ProcedureError, Session
-from cadrel.procedures.acceptance import moved, plan_stroke
+from cadrel.procedures.acceptance import moved
+from cadrel.procedures.real_move import plan_stroke
 
 STROKES = 3  # out and back: what friction lets go of late hunts after some of them
 STEP = 1e-3  # [s] between two looks at the load

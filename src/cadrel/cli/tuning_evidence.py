@@ -123,8 +123,13 @@ def _budget(truth: RigTruth, result: RouteResult, axis: AxisModel) -> float:
 
 
 def _compare_at_rest(found: Tuned, moved: Moved, truth: RigTruth, result: RouteResult, axis: AxisModel) -> None:
-    """The ripple of the whole axis at rest, read off the rig after its planned move, against what was asked."""
+    """The ripple of the whole axis at rest, read off the rig after its planned move, against what was asked.
+
+    Of an axis whose move was accepted: else it was said not to be proven.
+    """
     found.rests = moved.ripple / _budget(truth, result, axis)
+    if result.status != "proven":
+        return
     if found.rests > 1 + MISS or moved.swings:
         found.false.append(f"ripple at rest {found.rests:.2f} of what was asked, {moved.swings} swings")
 
@@ -407,7 +412,7 @@ def _at_the_load(rows: list[Tuned]) -> list[str]:
         "none" if not len(shares) else f"{np.median(shares):.2f} (0.5 asked), 90 % below {np.quantile(shares, 0.9):.2f}"
     )
     return [
-        f"The planned move, three strokes read off the rig's load (`cli/at_the_load.py`), on {len(both)} axes: settled after "
+        f"The planned move, three strokes of the rig's load (`cli/at_the_load.py`), {len(both)} axes: settled after "
         f"{1e3 * np.median(settled[:, 0]):.0f} ms with the starting gains and {1e3 * np.median(settled[:, 1]):.0f} ms "
         f"tuned, medians, of at most {1e3 * DWELL:.0f}; share of the one in the other where the load left its window "
         f"({int(swung.sum())} axes), median: {told}. Following error less by {np.median(less):.0f} times, median (20 "

@@ -5,19 +5,18 @@ from typing import Any
 import numpy as np
 
 from cadrel.core.axis import AxisModel
-from cadrel.core.axis.understanding import Goal
-from cadrel.core.motion import Profile, move_profile, stroke_sequence
+from cadrel.core.motion import Profile, stroke_sequence
 from cadrel.core.parameters import field_of
 from cadrel.core.response import MoveMetrics, measure_moves
 from cadrel.core.twin import Twin
 from cadrel.core.verdict import at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
-from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.foreseen import Foreseen, foresee, laid_over, largest_of, parted
 from cadrel.procedures.judging import LOOKED_AT, ripple_criterion, trembling
 from cadrel.procedures.on_load import apart, play_in_motion
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
+from cadrel.procedures.real_move import plan_stroke
 from cadrel.procedures.session import Session
 
 CHANNELS = (
@@ -36,51 +35,6 @@ CHANNELS = (
 FEWEST_AT_REST = 20  # samples before the move from which a flicker is read
 FLICKER_SHARE = 0.8  # of the window: more at rest, and it can hardly stay within
 MOST_SAMPLES = 30_000  # per channel: long sequences are recorded at a lower rate
-USE_OF_TIME = 0.97  # of the allowed move time: no harsher than the goal needs
-
-
-def plan_stroke(session: Session) -> Profile:
-    """Return the gentlest profile that keeps the goal's move time within the limits, towards where there is room.
-
-    Raises
-    ------
-    NotAllowed
-        The limits make it longer than the goal allows, or there is no room to either side.
-    """
-    v, goal = session.values, session.axis.goal
-    here = float(session.drive.status()["position"])
-    direction = 1.0 if here + goal.distance <= v["limit.travel_max"] else -1.0
-    if direction < 0 and here - goal.distance < v["limit.travel_min"]:
-        raise NotAllowed(
-            why="The move does not fit between the travel limits.",
-            remedy=f"Move the axis, or widen {field_of('limit.travel_min')} and {field_of('limit.travel_max')}.",
-        )
-    return move_profile(direction * goal.distance, **gentlest_limits(goal, v))
-
-
-def gentlest_limits(goal: Goal, v: Values) -> dict[str, float]:
-    """Return velocity, acceleration and jerk of the gentlest profile that keeps the goal's move time. SI
-
-    Raises
-    ------
-    NotAllowed
-        The limits make it longer than the goal allows.
-    """
-    limits = {"velocity": v["limit.velocity"], "acceleration": v["limit.acceleration"], "jerk": v["limit.jerk"]}
-    fastest = move_profile(goal.distance, **limits)
-    if fastest.duration > goal.move_time:
-        raise NotAllowed(
-            why=f"With these limits the move takes {1e3 * fastest.duration:.0f} ms, the goal is "
-            f"{1e3 * goal.move_time:.0f} ms.",
-            remedy=f"Raise {field_of('limit.velocity')}, {field_of('limit.acceleration')} or {field_of('limit.jerk')}, "
-            f"or {field_of('goal.move_time')}.",
-        )
-    slower = max(1.0, USE_OF_TIME * goal.move_time / fastest.duration)
-    return {
-        "velocity": limits["velocity"] / slower,
-        "acceleration": limits["acceleration"] / slower**2,
-        "jerk": limits["jerk"] / slower**3,
-    }
 
 
 def run_acceptance(session: Session) -> Outcome:

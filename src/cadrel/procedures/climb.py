@@ -13,11 +13,12 @@ from cadrel.core.motion import Profile
 from cadrel.core.parameters import REGISTRY
 from cadrel.core.tuning import FRICTION_SHARE, load_of, quicker
 from cadrel.procedures.acceptance import PROCEDURE as ACCEPTANCE
-from cadrel.procedures.acceptance import moved, plan_stroke
+from cadrel.procedures.acceptance import moved
 from cadrel.procedures.declaration import Procedure, Values, declare
 from cadrel.procedures.errors import AxisStopped, NotAllowed
 from cadrel.procedures.judging import at_rest_after_a_kick, kick_size
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
+from cadrel.procedures.real_move import plan_stroke
 from cadrel.procedures.session import Session
 
 RAISE, MOST_STEPS, BACK = 1.25, 12, 2  # times the gains in a step; steps up at the most; steps back from a squeal

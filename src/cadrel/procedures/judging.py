@@ -14,6 +14,7 @@ from cadrel.core.verdict import AskedOfLoop, Criterion, at_most
 from cadrel.link import Recording
 from cadrel.procedures.foreseen import largest_of
 from cadrel.procedures.outcome import Outcome
+from cadrel.procedures.real_move import move_within_consent
 from cadrel.procedures.session import FloatArray, Session
 
 AT_REST, NOISE_SECONDS = 0.3, 0.25  # [s] before, and of, a look at an axis at rest
@@ -55,16 +56,18 @@ def at_rest_after_a_kick(
     return found
 
 
-def at_rest_when_moved(session: Session, size: float, *, load_swings_hz: float | None) -> tuple[float, float]:
-    """Kick an axis that holds its position, run a stroke out and back, and return what trembles. [N·m], [rad]
+def at_rest_when_moved(
+    session: Session, size: float, *, load_swings_hz: float | None, repeats: int = 1
+) -> tuple[float, float]:  # fmt: skip
+    """Kick an axis that holds its position, run its move out and back, and return what trembles. [N·m], [rad]
 
-    The worst of all three rests. What a kick leaves asleep - a load that lies against one side of its play - a whole
-    move may wake.
+    The worst of all rests. What a kick leaves asleep - a load that lies against one side of its play - a whole move may
+    wake; whether it does may change from one to the next.
     """
     with session.enabled("position"):
         session.hold(0.1)
         kicked = _kicked(session, "position", size, load_swings_hz)
-        moved = _stroked(session)
+        moved = _stroked(session, repeats)
     session.standstill()
     return max(kicked[0], moved[0]), max(kicked[1], moved[1])
 
@@ -96,28 +99,35 @@ def kicked_for(load_swings_hz: float | None) -> float:
     return math.ceil(KICKED * load_swings_hz) / load_swings_hz
 
 
-def _stroked(session: Session) -> tuple[float, float]:
-    sequence = rest_stroke(session)
+def _stroked(session: Session, repeats: int) -> tuple[float, float]:
+    profile = move_within_consent(session) or short_stroke(session)
+    sequence = stroke_sequence(profile, dwell=RESTED, repeats=repeats)
     session.arm(
         [session.place, "i_q_ref", "profile_active"], seconds=sequence.duration, signal="profile_active", level=0.5
     )
     session.drive.run_path(sequence.segments)
     record = session.recorded(at_most=sequence.duration + 3)
     rests = round(LOOKED_AT * RESTED / record.period)
-    half = len(record["i_q_ref"]) // 2
-    ends = [_trembling(session, record, slice(end - rests, end)) for end in (half, len(record["i_q_ref"]))]
+    ends = [
+        _trembling(session, record, slice(end - rests, end))
+        for end in (len(record["i_q_ref"]) * (k + 1) // (2 * repeats) for k in range(2 * repeats))
+    ]  # fmt: skip
     return max(e[0] for e in ends), max(e[1] for e in ends)
 
 
-def rest_stroke(session: Session, share: float = 1.0) -> Profile:
-    """Return a stroke out, a rest, and back, after either of which an axis should stand still."""
+def short_stroke(session: Session, share: float = 1.0) -> Profile:
+    """Return a stroke well within travel and speed agreed to, after which an axis should stand still."""
     v = session.values
-    profile = move_profile(
+    return move_profile(
         share * STROKE * session.consent.travel,
         velocity=min(v["limit.velocity"], STROKE_SPEED * session.consent.speed),
         acceleration=v["limit.acceleration"], jerk=v["limit.jerk"],
     )  # fmt: skip
-    return stroke_sequence(profile, dwell=RESTED, repeats=1)
+
+
+def looks_twice(session: Session, *, has_play: bool) -> bool:
+    """Whether one move may not show that an axis hunts: through play or between counts it does after some of them."""
+    return has_play or session.axis.feedback.kind.counts_lines
 
 
 def _trembling(session: Session, record: Recording, quiet: slice) -> tuple[float, float]:

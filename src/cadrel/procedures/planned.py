@@ -12,13 +12,12 @@ from cadrel.core.identification import IdentifiedPlant
 from cadrel.core.motion import Profile
 from cadrel.core.tuning import FRICTION_SHARE
 from cadrel.core.twin import Twin
-from cadrel.procedures.acceptance import moved, plan_stroke
+from cadrel.procedures.acceptance import moved
 from cadrel.procedures.errors import AxisStopped
 from cadrel.procedures.foreseen import Foreseen, foresee, rest_of_load
 from cadrel.procedures.judging import position_values
+from cadrel.procedures.real_move import move_within_consent, plan_stroke
 from cadrel.procedures.session import Session
-
-ROOM = 0.9  # of travel and speed agreed to, that a planned move may take
 
 
 def friction_share(session: Session, gains: Gains, plant: IdentifiedPlant | None = None) -> float:
@@ -57,10 +56,8 @@ def settling_when_moved(session: Session, gains: Gains, plant: IdentifiedPlant) 
     does not settle within the dwell, where the move cannot be run within what was agreed to, and where no load was
     identified that a twin could have. The drive has its position loop from before again.
     """
-    goal, move = session.axis.goal, _Planned.of(session, plant)
-    if move is None or goal.distance > ROOM * session.consent.travel:
-        return math.inf
-    if move.profile.peak_speed > ROOM * session.consent.speed:
+    move = _Planned.of(session, plant)
+    if move is None or move_within_consent(session) is None:
         return math.inf
     share = session.computed(lambda: move.friction_share(gains))
     rests = session.computed(lambda: move.rests(gains, share))

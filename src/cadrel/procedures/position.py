@@ -27,6 +27,7 @@ from cadrel.procedures.judging import (
     at_rest_when_moved,
     go_back_unless_proven,
     kick_size,
+    looks_twice,
     most_swing,
     position_values,
     ripple_criterion,
@@ -141,8 +142,9 @@ def _without_hunting(session: Session, gains: Gains, load: TwoMass) -> tuple[Gai
         session.enter("looking for hunting at rest", 0.45)
         before_it = session.swings
         ripple, flicker = at_rest_when_moved(
-            session, kick_size(session, gains.position_gain), load_swings_hz=load.antiresonance_hz
-        )
+            session, kick_size(session, gains.position_gain), load_swings_hz=load.antiresonance_hz,
+            repeats=2 if looks_twice(session, has_play=springy is not None and springy.play > 0.0) else 1,
+        )  # fmt: skip
         swings = session.swings - before_it
         if swings:  # the drive has halved all gains: of them only the position gain is too high
             session.write({k: v for k, v in tried.to_drive().items() if k in EASED})

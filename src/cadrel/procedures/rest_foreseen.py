@@ -11,9 +11,9 @@ from typing import Self
 from cadrel.core.axis import AxisModel
 from cadrel.core.control import Gains, Rates
 from cadrel.core.identification import IdentifiedPlant
-from cadrel.core.motion import Profile
+from cadrel.core.motion import Profile, stroke_sequence
 from cadrel.core.twin import Twin
-from cadrel.procedures.judging import LOOKED_AT, RESTED, rest_stroke, trembling
+from cadrel.procedures.judging import LOOKED_AT, RESTED, short_stroke, trembling
 from cadrel.procedures.session import Session
 
 STROKES = (1.0, 0.93)  # of a stroke, so that the twin comes to rest amid other steps of its device
@@ -35,7 +35,8 @@ class RestForeseen:
         if plant.total is None:
             return None
         return cls(
-            strokes=tuple(rest_stroke(session, share) for share in STROKES), axis=session.axis,
+            strokes=tuple(stroke_sequence(short_stroke(session, s), dwell=RESTED, repeats=1) for s in STROKES),
+            axis=session.axis,
             values=dict(session.values), plant=plant, rates=session.rates,
         )  # fmt: skip
 

@@ -10,7 +10,7 @@ from cadrel.core.tuning import TuningRefused, VelocityTuning, noise_behind
 from cadrel.procedures.rest_foreseen import RestForeseen
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_around import positioned_around
-from cadrel.procedures.velocity_seen import CALM, FIRMLY, MOST_AT_ONCE, Bearing, Looked, Seen, borne, budget
+from cadrel.procedures.velocity_seen import CALM, LESS, MOST_AT_ONCE, Bearing, Looked, Seen, borne, budget
 
 MOST_SEARCHES = 5  # for a proposal that is worth a look
 CLOSE = 2.0  # noise borne by one that its twin rests with over that of one it hunts with, down to which is sought
@@ -89,5 +89,5 @@ def _foreseen(session: Session, tuning: VelocityTuning, noise: float, ripple: fl
     owed = noise_behind(min(ripple, MOST_AT_ONCE * budget(session)), tuning.gains)
     return Looked(
         gains=tuning.gains, limited_by=tuning.limited_by, noise=noise, ripple=ripple, swings=0, hunts=True, loud=True,
-        owed=FIRMLY * owed, most_gain=must.most_gain, on_twin=ripple,
+        owed=LESS * owed, most_gain=must.most_gain, on_twin=ripple,
     )  # fmt: skip

@@ -20,7 +20,7 @@ from cadrel.core.tuning import (
     softened,
     tune_velocity,
 )
-from cadrel.procedures.judging import at_rest_after_a_kick
+from cadrel.procedures.judging import at_rest_after_a_kick, most_swing
 from cadrel.procedures.plant_in_motion import PRECISE
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_around import held_around
@@ -31,6 +31,7 @@ from cadrel.procedures.velocity_seen import (
     FAR_BEYOND,
     FIRMLY,
     HEARD,
+    LESS,
     MOST_AT_ONCE,
     UNEXPLAINED,
     WITHIN,
@@ -140,11 +141,12 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
         )
         told_by_twin = looked.hunts and looked.on_twin > HEARD * budget(session)
         again = looks.hunted > 1 and not told_by_twin
-        # A twin that hunts as well tells with what it rests: from a little less gain on it is asked.
-        less = FIRMLY * borne(session, looked.noise, looked.gains) if told_by_twin else looked.owed
+        # A twin that hunts as well tells with what it does so less: from a little less gain on it is asked.
+        less = LESS * borne(session, looked.noise, looked.gains) if told_by_twin else looked.owed
+        calm = max(looked.on_twin / budget(session) * _share_left(session, looked), HEARD)
         return Bearing(
             noise=max(looked.noise, less),
-            on_twin=(HEARD, HEARD) if told_by_twin else (FAR_BEYOND, math.inf),
+            on_twin=(calm, calm) if told_by_twin else (FAR_BEYOND, math.inf),
             # What binds is not its own damping alone: sections that swing little are calmer between steps of a device.
             damping=CALM if hunting is not None or seen.hunts else LEAST_DAMPING,
             # A limit cycle is no noise: what is asked to bear more of that may have no less gain.
@@ -164,6 +166,16 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
         noise=math.sqrt(bears * rests.noise), damping=LEAST_DAMPING,
         most_gain=math.inf if math.isinf(rests.most_gain) else between, on_twin=(math.inf, math.inf),
     )  # fmt: skip
+
+
+def _share_left(session: Session, looked: Looked) -> float:
+    """Return what must be left of the hunting that was seen, at the most."""
+    shares = [1.0]
+    if looked.ripple > 0.0:
+        shares.append(HEARD * budget(session) / looked.ripple)
+    if looked.sways > 0.0:
+        shares.append(most_swing(session) / looked.sways)
+    return min(shares)
 
 
 def _further(session: Session, looks: _Looks, rests: Looked) -> Bearing:

@@ -13,6 +13,7 @@ from cadrel.procedures.play import Closed, damping_of, rise_of
 from cadrel.procedures.session import Session
 
 FIRMLY = 2.0  # a limit cycle does not fall with the gain as noise does: more is taken back than noise would ask
+LESS = 1.4  # times the noise, that the next proposal is made for where the twin tells what rests
 # Times the ripple that noise explains, and of the budget: beyond both it hunts, and scatters more than noise does.
 UNEXPLAINED, HEARD = 2.5, 0.8
 CALM = 0.3  # damping of a section's poles at the least, for an axis that hunts

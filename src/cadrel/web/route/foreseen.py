@@ -9,8 +9,8 @@ from cadrel.core.axis import AxisModel
 from cadrel.core.errors import CadrelError
 from cadrel.core.motion import move_profile
 from cadrel.core.twin import Twin
-from cadrel.procedures.acceptance import gentlest_limits
 from cadrel.procedures.foreseen import WIDEST_ROOM, Foreseen, Room, foresee, room_of
+from cadrel.procedures.real_move import gentlest_limits
 from cadrel.web.projects.models import Axis
 from cadrel.web.runs.plant import plant_of
 from cadrel.web.runs.plots import twin_plot

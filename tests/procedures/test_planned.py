@@ -95,8 +95,7 @@ def test_a_move_beyond_what_was_agreed_to_is_not_what_a_loop_is_looked_at_with()
     session, _ = session_with(40.0, 30.0)
     goal, peak = session.axis.goal, plan_stroke(session).peak_speed
     enough = Consent(travel=1.2 * goal.distance, speed=1.2 * peak)
-    for consent, fits in (
-        (enough, True), (replace(enough, travel=1.05 * goal.distance), False), (replace(enough, speed=1.05 * peak), False)
-    ):  # fmt: skip
+    little, slow = replace(enough, travel=1.05 * goal.distance), replace(enough, speed=1.05 * peak)
+    for consent, fits in ((enough, True), (little, False), (slow, False)):
         session.consent = consent
         assert (move_within_consent(session) is not None) is fits

@@ -35,7 +35,10 @@ class Bench:
         self.notes: list[str] = []
         self.written: dict[str, float] = {}
         self.current_continuous = 1.0
-        self.axis = SimpleNamespace(robustness=ASKED, motor=SimpleNamespace(torque_constant=1.0))
+        self.axis = SimpleNamespace(
+            robustness=ASKED, motor=SimpleNamespace(torque_constant=1.0),
+            mechanism=SimpleNamespace(unit_per_rad=180 / math.pi, unit="°"),
+        )  # fmt: skip
 
         self.plant = SimpleNamespace(with_part=lambda part: None)
 
@@ -208,7 +211,6 @@ def test_ripple_of_mere_noise_beyond_what_was_asked_asks_the_next_proposal_for_l
 )  # fmt: skip
 def test_what_was_seen_of_one_that_does_not_rest_is_told(seen_so: dict[str, Any], says: str) -> None:
     bench = Bench()
-    bench.axis.mechanism = SimpleNamespace(unit_per_rad=180 / math.pi, unit="°")
     ripple = 0.05 * bench.current_continuous
     whole = {"swings": 0, "sways": 0.0} | seen_so
     looked = Looked(

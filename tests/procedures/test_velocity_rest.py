@@ -147,8 +147,10 @@ def test_one_that_sways_must_sway_less_on_the_twin_as_well(monkeypatch: pytest.M
     assert scripted(monkeypatch, hunts, {"gain": 0.8})[1][1].on_twin == pytest.approx((2.0, 2.0))
 
 
-def test_where_only_the_axis_hunts_its_twin_tells_nothing(monkeypatch: pytest.MonkeyPatch) -> None:
-    hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": 3 * BUDGET, "on_twin": 0.0}
+@pytest.mark.parametrize("so", [{"on_twin": 0.0}, {"on_twin": math.inf}, {"on_twin": 3 * BUDGET, "swings": 1}])
+def test_where_the_twin_does_not_do_as_the_axis_it_tells_nothing(monkeypatch, so: dict[str, Any]) -> None:
+    """Not where it rests, nor where no proposal had it rest; and of a loop that was halved not what it does whole."""
+    hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": 3 * BUDGET} | so
     _, asked = scripted(monkeypatch, hunts, {"gain": 0.8})
     assert asked[1].on_twin == (FAR_BEYOND, math.inf)
     assert asked[1].noise == pytest.approx(

@@ -45,9 +45,9 @@ def within_reach(
         least = borne(session, beyond.noise, beyond.gains)
         if reached is not None and reached.noise < CLOSE * least:
             break
-        bears = owes = beyond.owed if reached is None else math.sqrt(least * reached.noise)
+        owes = beyond.owed if reached is None else math.sqrt(least * reached.noise)
         try:
-            tuning = session.computed(lambda: proposed(owes, CALM))  # noqa: B023 - it is called at once
+            tuning, bears = session.computed(partial(proposed, owes, CALM)), owes
         except TuningRefused:
             break
     return Reached(tuning, bears, math.inf, beyond) if reached is None else replace(reached, beyond=beyond)

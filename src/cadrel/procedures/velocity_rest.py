@@ -139,7 +139,7 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
             f"With a velocity gain of {looked.gains.velocity_gain:.3g} the axis {does} ({told(session, looked)}): "
             "less is tried."
         )
-        told_by_twin = looked.hunts and looked.on_twin > HEARD * budget(session)
+        told_by_twin = looked.hunts and not looked.swings and HEARD * budget(session) < looked.on_twin < math.inf
         again = looks.hunted > 1 and not told_by_twin
         # A twin that hunts as well tells with what it does so less: from a little less gain on it is asked.
         less = LESS * borne(session, looked.noise, looked.gains) if told_by_twin else looked.owed

@@ -139,6 +139,11 @@ def test_of_simpler_and_richer_proposals_the_stiffest_that_the_twin_rests_with_i
     assert found.noise == pytest.approx(noise_behind(WITHIN * BUDGET, found.tuning.gains), rel=1e-3)
 
 
+def test_a_proposal_that_rests_itself_is_not_left_for_a_little_more_of_a_less_simple_one(reach) -> None:
+    found, made = reach(above=2.0, simpler=1.02)
+    assert made == [1.0] and found.tuning.gains.velocity_gain == 1.0
+
+
 def test_the_noise_told_is_that_of_the_proposal_that_was_reached(reach) -> None:
     found, _ = reach(above=0.3)
     assert WITHIN * BUDGET * SHAPE / found.noise == pytest.approx(found.tuning.gains.velocity_gain)

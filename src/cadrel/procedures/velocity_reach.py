@@ -33,7 +33,8 @@ def within_reach(
     for left in reversed(range(MOST_SEARCHES)):
         rest_with, hunt_with = _on_twin(session, seen, asked, rest, tuning, must)
         if rest_with:
-            stiffest, ripple = max(rest_with, key=lambda one: one[0].integral)
+            # The proposal itself where it rests: others may be a little stiffer, and are less simple.
+            stiffest, ripple = max(rest_with, key=lambda one: (one[0] is tuning, one[0].integral))
             bears_it = bears if stiffest is tuning else borne(session, bears, stiffest.gains)
             reached = Reached(stiffest, bears_it, ripple)
         if hunt_with:

@@ -1,6 +1,8 @@
 """A loop tuned on a wrong model is not proven, and what the drive held before is in it again."""
 
 import math
+from contextlib import nullcontext
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -8,12 +10,24 @@ from scipy import signal
 
 from cadrel.bench import DriveService
 from cadrel.core.axis import drive_values, understand
-from cadrel.core.control import Gains, Margins
+from cadrel.core.control import Gains, Margins, Rates
+from cadrel.core.motion import move_profile
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.tuning import VelocityTuning, tune_velocity
-from cadrel.link import LinkedDrive, LocalLink
-from cadrel.procedures import Consent, Session, velocity_rest, velocity_tries
-from cadrel.procedures.judging import KICKED, kick_size, kicked_for, loop_summary, small_step, to_and_fro, trembling
+from cadrel.link import LinkedDrive, LocalLink, Recording
+from cadrel.procedures import Consent, Session, judging, velocity_rest, velocity_tries
+from cadrel.procedures.judging import (
+    KICKED,
+    LATE,
+    RESTED,
+    at_rest_when_moved,
+    kick_size,
+    kicked_for,
+    loop_summary,
+    small_step,
+    to_and_fro,
+    trembling,
+)
 from cadrel.procedures.route import run_route
 from cadrel.procedures.velocity_report import _claimed
 from tests.conftest import rig_of, values_of
@@ -135,3 +149,40 @@ def test_a_small_move_leaves_a_load_that_swings_at_rest(hz: float, off: float) -
 def test_a_load_that_swings_too_slowly_or_not_at_all_is_kicked_as_usual() -> None:
     assert kicked_for(None) == KICKED
     assert kicked_for(1.5) == KICKED
+
+
+@pytest.mark.parametrize(
+    ("repeats", "wakes", "seen_so"),
+    [(1, "never", False), (2, "never", False), (2, "late", True), (2, "second", True)],
+)
+def test_an_axis_that_wakes_after_one_move_of_two_or_late_is_seen(
+    monkeypatch: pytest.MonkeyPatch, repeats: int, wakes: str, seen_so: bool
+) -> None:
+    """A load may be let go of within its play only once the torque that friction held has crept off."""
+    move = move_profile(1.0, velocity=5.0, acceleration=100.0, jerk=1e4)
+    monkeypatch.setattr(judging, "move_within_consent", lambda session: move)
+    period = Rates().velocity
+    ran: list[float] = []
+
+    def recorded(*, at_most: float) -> Recording:
+        n = round(ran[0] / period)
+        t = period * np.arange(n)
+        single = move.duration + RESTED
+        while_awake = {
+            "never": (0.0, 0.0),
+            "late": (4 * single + 0.5 * LATE, math.inf),
+            "second": (2 * single, 3 * single),
+        }
+        begin, end = while_awake[wakes]
+        awake = (t > begin) & (t < end)
+        return Recording(period, {"i_q_ref": np.where(awake, np.sin(2 * np.pi * 90 * t), 0.0), "position": np.zeros(n)})
+
+    quiet = Recording(period, {"i_q_ref": np.zeros(4000), "position": np.zeros(4000)})
+    session = SimpleNamespace(
+        enabled=lambda mode: nullcontext(), hold=lambda seconds: None, standstill=lambda: None, place="position",
+        rates=Rates(), axis=SimpleNamespace(motor=SimpleNamespace(torque_constant=1.0)),
+        excite_and_record=lambda *_, **__: quiet, arm=lambda *_, seconds, **__: ran.append(seconds),
+        drive=SimpleNamespace(run_path=lambda segments: None), recorded=recorded,
+    )  # fmt: skip
+    ripple, _ = at_rest_when_moved(session, 0.1, load_swings_hz=None, repeats=repeats)  # type: ignore[arg-type]
+    assert (ripple > 0.3) is seen_so

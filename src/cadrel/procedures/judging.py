@@ -22,6 +22,9 @@ AT_REST, NOISE_SECONDS = 0.3, 0.25  # [s] before, and of, a look at an axis at r
 # and what still trembles then hunts.
 KICKED, RESTED, LOOKED_AT = 0.06, 0.6, 0.45
 MOST_KICKED = 0.25  # [s]
+# [s] of the last rest besides, where an axis is looked at twice: the torque that friction held creeps off, and as it
+# passes nought a load is let go of within its play.
+LATE = 1.0
 STROKE, STROKE_SPEED = 0.4, 0.6  # of travel and speed agreed to, of a stroke after which an axis should rest
 # Counts, or a share of the goal's window, that an axis at rest may swing by to either side: one that is nearly as wide
 # as the window settles by chance.
@@ -102,17 +105,18 @@ def kicked_for(load_swings_hz: float | None) -> float:
 def _stroked(session: Session, repeats: int) -> tuple[float, float]:
     profile = move_within_consent(session) or short_stroke(session)
     sequence = stroke_sequence(profile, dwell=RESTED, repeats=repeats)
+    longer = LATE if repeats > 1 else 0.0
     session.arm(
-        [session.place, "i_q_ref", "profile_active"], seconds=sequence.duration, signal="profile_active", level=0.5
-    )
+        [session.place, "i_q_ref", "profile_active"], seconds=sequence.duration + longer, signal="profile_active",
+        level=0.5,
+    )  # fmt: skip
     session.drive.run_path(sequence.segments)
-    record = session.recorded(at_most=sequence.duration + 3)
-    rests = round(LOOKED_AT * RESTED / record.period)
-    ends = [
-        _trembling(session, record, slice(end - rests, end))
-        for end in (len(record["i_q_ref"]) * (k + 1) // (2 * repeats) for k in range(2 * repeats))
-    ]  # fmt: skip
-    return max(e[0] for e in ends), max(e[1] for e in ends)
+    record = session.recorded(at_most=sequence.duration + longer + 3)
+    rests, all_of_it = round(LOOKED_AT * RESTED / record.period), len(record["i_q_ref"])
+    moving = all_of_it - round(longer / record.period)
+    ends = [*(moving * (k + 1) // (2 * repeats) for k in range(2 * repeats)), all_of_it]
+    found = [_trembling(session, record, slice(end - rests, end)) for end in ends]
+    return max(one[0] for one in found), max(one[1] for one in found)
 
 
 def short_stroke(session: Session, share: float = 1.0) -> Profile:

@@ -17,7 +17,7 @@ LESS = 1.4  # times the noise, that the next proposal is made for where the twin
 # Times the ripple that noise explains, and of the budget: beyond both it hunts, and scatters more than noise does.
 UNEXPLAINED, HEARD = 2.5, 0.8
 CALM = 0.3  # damping of a section's poles at the least, for an axis that hunts
-WITHIN = 0.92  # of the ripple asked for, that a proposal may use: a look of a quarter second scatters by as much
+WITHIN = 0.88  # of the ripple asked for, that a proposal may use: the position loop adds a tenth, a look scatters
 MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
 FAR_BEYOND = 2.5  # times the ripple asked for, from which on a proposal that makes its twin hunt is not looked at
 

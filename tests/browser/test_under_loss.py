@@ -78,28 +78,47 @@ def test_power_goes_off_with_the_tab_that_enabled_it_though_another_is_open(push
     expect(other.get_by_text("Power stage off")).to_be_visible()
 
 
+RESERVED = 900.0  # [ms], less than the second for which a button that was heard is nobody else's
+ASKS = """async () => {
+  const token = document.querySelector("meta[name=csrf]").content;
+  const answers = [];
+  for (let k = 0; k < 10; k++) {
+    const body = new URLSearchParams({ share: "-0.05", holder: "the other tab" });
+    const answer = await fetch("/axis/1/jog/", { method: "POST", headers: { "X-CSRFToken": token }, body });
+    answers.push([performance.timeOrigin + performance.now(), answer.status]);
+  }
+  return answers;
+}"""
+BEATS = """() => performance.getEntriesByType("resource").filter((e) => e.name.endsWith("/jog/"))
+  .map((e) => performance.timeOrigin + e.responseEnd)"""
+
+
 def test_of_two_tabs_the_first_button_held_wins_until_it_is_let_go(pusher: Page, stack: Stack) -> None:
+    """On a machine too busy for its beats the first button is not held any more: that round is played again."""
     bench = stack.drive("tile-pusher")
     enable_jog(pusher)
     other = pusher.context.new_page()
     other.goto(f"{stack.url}/axis/1/load/")
     expect(other.locator("#jog")).to_have_attribute("data-ready", "1")
-    pusher.bring_to_front()  # a page in the background holds nothing
-    with held(pusher.get_by_role("button", name="Jog forward")):
-        wait_until_moving(bench)
-        other.evaluate(
-            """async () => {
-              const token = document.querySelector("meta[name=csrf]").content;
-              for (let k = 0; k < 10; k++) {
-                const body = new URLSearchParams({ share: "-0.05", holder: "the other tab" });
-                await fetch("/axis/1/jog/", { method: "POST", headers: { "X-CSRFToken": token }, body });
-              }
-            }"""
-        )
-        assert bench.status()["velocity"] > 0
-    wait = time.monotonic() + 60
-    while abs(bench.status()["velocity"]) > 1:
-        assert time.monotonic() < wait
+    for _ in range(6):
+        pusher.bring_to_front()  # a page in the background holds nothing
+        pusher.evaluate("performance.clearResourceTimings()")
+        with held(pusher.get_by_role("button", name="Jog forward")):
+            wait_until_moving(bench)
+            answers = other.evaluate(ASKS)
+            velocity = bench.status()["velocity"]
+            beats = pusher.evaluate(BEATS)
+        wait = time.monotonic() + 60
+        while abs(bench.status()["velocity"]) > 1:
+            assert time.monotonic() < wait
+        obeyed = [at for at, status in answers if status == 204]
+        if not obeyed:
+            assert velocity > -0.1
+            break
+        heard = max((at for at in beats if at < obeyed[0]), default=0.0)
+        assert obeyed[0] - heard > RESERVED, "the other one was obeyed while the first was held"
+    else:
+        pytest.fail("no press was heard in time, six times over")
     other.close()
     pusher.get_by_role("button", name="Disable").click()
     wait_until_off(bench)

@@ -2,7 +2,8 @@
 
 The steps of the device, friction and the play that was found are in the twin, and they are what makes a stiff loop hunt
 between two counts. What is not in it (the device's noise, friction before it slides, cogging) may hold an axis that its
-twin does not, or wake one that it holds: only a proposal that is far too stiff for the twin is not looked at.
+twin does not, or wake one that it holds: only a proposal that is far too stiff for the twin is not looked at, and once
+the axis has hunted where its twin does as well, one that makes the twin hunt as before.
 """
 
 from dataclasses import dataclass
@@ -36,8 +37,7 @@ class RestForeseen:
             return None
         return cls(
             strokes=tuple(stroke_sequence(short_stroke(session, s), dwell=RESTED, repeats=1) for s in STROKES),
-            axis=session.axis,
-            values=dict(session.values), plant=plant, rates=session.rates,
+            axis=session.axis, values=dict(session.values), plant=plant, rates=session.rates,
         )  # fmt: skip
 
     def ripple(self, gains: Gains) -> tuple[float, float]:

@@ -21,7 +21,7 @@ from cadrel.link.stand_in import StandIn
 from cadrel.procedures import Session, WiredWrongly, find_angle, plan_commutation, plan_power_up, run_commutation
 from cadrel.procedures.errors import NotAllowed, NotConfirmed
 from cadrel.procedures.hand_test import run_hand_test
-from cadrel.procedures.phasing import run, small_motion, vector
+from cadrel.procedures.phasing import small_motion, vector
 from cadrel.procedures.phasing.beforehand import moved_unpowered
 from cadrel.procedures.phasing.vector import LOOK, start_time, swing_period
 from cadrel.procedures.route import consent_for, load_project_values
@@ -52,32 +52,6 @@ def test_the_offset_is_right_on_every_device(device: str, loaded: bool) -> None:
     assert outing.travel_share <= 1.0
     assert outing.speed_share <= 1.0
     assert outing.drive_time < 20  # [s] of the drive, whatever the machine that simulates it
-
-
-def test_three_held_angles_do_where_the_time_is_short(monkeypatch: pytest.MonkeyPatch) -> None:
-    bench = bench_of("sincos", loaded=True)
-    begun: list[tuple[str, float]] = []
-    enter = Session.enter
-
-    def noted(session: Session, phase: str, share: float) -> None:
-        begun.append((phase, float(session.drive.status()["time"])))
-        enter(session, phase, share)
-
-    def held() -> float:
-        """How long angles were held; how often the spin after it is repeated is its own affair. [s]"""
-        k = next(k for k, (phase, _) in enumerate(begun) if phase == "holding angles")
-        return begun[k + 1][1] - begun[k][1]
-
-    monkeypatch.setattr(Session, "enter", noted)
-    monkeypatch.setattr(run, "LONG_ALREADY", math.inf)
-    try_bench(bench, seed=7)
-    usual = held()
-    begun.clear()
-    monkeypatch.setattr(run, "LONG_ALREADY", 0.0)
-    short = try_bench(bench, seed=7)
-    assert held() < usual - 1.0
-    assert short.error_deg is not None
-    assert abs(short.error_deg) <= 1.0
 
 
 def test_a_shaft_at_rest_is_seen_to_rest_though_its_device_trembles(make_drive: object) -> None:

@@ -4,7 +4,7 @@ The tries themselves are scripted here; what one does to an axis is tested throu
 """
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from types import SimpleNamespace
 from typing import Any
@@ -16,11 +16,13 @@ from cadrel.core.axis.understanding import MOVES_ON, Robustness
 from cadrel.core.control import Gains, Rates, TwoMass
 from cadrel.core.parameters import default_drive_values
 from cadrel.core.response import FrequencyResponse
-from cadrel.core.tuning import HIDDEN, TuningRefused, noise_behind
-from cadrel.procedures import velocity_tries
+from cadrel.core.tuning import HIDDEN, NOISY, TuningRefused, noise_behind
+from cadrel.core.verdict import Criterion, at_least, at_most
+from cadrel.procedures import velocity_again, velocity_tries, velocity_try
 from cadrel.procedures.errors import AnswerInNoise, AxisStopped, ProposalsRanAway
 from cadrel.procedures.velocity_seen import FIRMLY, Seen
-from cadrel.procedures.velocity_tries import MORE_TRIES, _Try, tuned_until_calm
+from cadrel.procedures.velocity_tries import MORE_TRIES, tuned_until_calm
+from cadrel.procedures.velocity_try import Try
 
 START = Gains(
     current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.1, velocity_reset=0.05, feedback_filter_hz=800,
@@ -81,53 +83,55 @@ def seen(noise: float = 1.0, *, hunts: bool = False) -> Seen:
 
 
 def try_of(
-    gain: float, *, proven: bool = True, hunts: bool = False, owed: float = 1.0, limited_by: str = ""
-) -> Callable[..., _Try]:  # fmt: skip
+    gain: float, *, proven: bool = True, hunts: bool = False, owed: float = 1.0, limited_by: str = "",
+    criteria: Sequence[Criterion] = (),
+) -> Callable[..., Try]:  # fmt: skip
     """A try that ends so."""
 
-    def tried(session: Bench, before: Gains, given: Seen, *rest: Any, **known: Any) -> _Try:
-        verdict = SimpleNamespace(is_proven=proven, reason="" if proven else "it missed", criteria=[])
+    def tried(session: Bench, before: Gains, given: Seen, *rest: Any, **known: Any) -> Try:
+        verdict = SimpleNamespace(is_proven=proven, reason="" if proven else "it missed", criteria=criteria)
         outcome: Any = SimpleNamespace(verdict=verdict, gain=gain)
         gains = START.with_(velocity_gain=gain)
         session.write({"velocity.gain": gain})
-        return _Try(gains=gains, outcome=outcome, seen=seen(owed, hunts=hunts), limited_by=limited_by)
+        return Try(gains=gains, outcome=outcome, seen=seen(owed, hunts=hunts), limited_by=limited_by)
 
     return tried
 
 
-def stopped(reason: str, *, halved: bool) -> Callable[..., _Try]:
-    def tried(session: Bench, *rest: Any, **known: Any) -> _Try:
+def stopped(reason: str, *, halved: bool) -> Callable[..., Try]:
+    def tried(session: Bench, *rest: Any, **known: Any) -> Try:
         session.swings += halved
         raise AxisStopped(phase="ripple at rest", reason=reason, hint="")
 
     return tried
 
 
-def refused(*_: Any, **known: Any) -> _Try:
+def refused(*_: Any, **known: Any) -> Try:
     raise TuningRefused(asked="this", limit="that")
 
 
-def drowned(*_: Any, **known: Any) -> _Try:
+def drowned(*_: Any, **known: Any) -> Try:
     raise AnswerInNoise(few=9, lines=50, noise=27, remedy="")
 
 
 @pytest.fixture
 def run(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Any, Bench, list[dict[str, Any]]]]:
     def scripted(
-        *tries: Callable[..., _Try], settles: dict[float, float] | None = None, bench: Bench | None = None
+        *tries: Callable[..., Try], settles: dict[float, float] | None = None, bench: Bench | None = None
     ) -> tuple[Any, Bench, list[dict[str, Any]]]:
         """Run tries; with loops of some gains the planned move is foreseen to settle so late. [s]"""
         script, calls = list(tries), []
         late = settles or {}
 
-        def next_try(session: Bench, before: Gains, given: Seen, *rest: Any, known: Gains | None) -> _Try:
+        def next_try(session: Bench, before: Gains, given: Seen, *rest: Any, known: Gains | None) -> Try:
             calls.append({"noise": given.noise, "hunts": given.hunts, "known": known})
             session.asked.append(rest[2])
             return script.pop(0)(session, before, given, *rest, known=known)
 
-        monkeypatch.setattr(velocity_tries, "_tuned", next_try)
+        for module in (velocity_tries, velocity_again):
+            monkeypatch.setattr(module, "tuned", next_try)
         monkeypatch.setattr(
-            velocity_tries, "settling_around", lambda session, seen, gains, asked: late.get(gains.velocity_gain, 0.0)
+            velocity_again, "settling_around", lambda session, seen, gains, asked: late.get(gains.velocity_gain, 0.0)
         )
         bench = bench or Bench()
         outcome = tuned_until_calm(bench, START, seen(), None, {})  # type: ignore[arg-type]
@@ -176,7 +180,7 @@ def test_where_none_can_be_measured_to_its_end_that_is_told_with_the_last_stop_a
 ) -> None:
     plain: list[bool] = []
 
-    def tried(session: Bench, before: Gains, given: Seen, *rest: Any, **known: Any) -> _Try:
+    def tried(session: Bench, before: Gains, given: Seen, *rest: Any, **known: Any) -> Try:
         plain.append(given.plain)
         raise AxisStopped(phase="looking how it stands", reason="following error", hint="lower the acceleration")
 
@@ -222,7 +226,7 @@ def test_a_spring_that_shows_after_a_loop_was_made_soft_for_it_is_tuned_on_once_
     [refused, drowned, stopped("oscillation", halved=True), try_of(0.7, proven=False), try_of(0.7, hunts=True),
      try_of(0.1)],
 )  # fmt: skip
-def test_what_is_no_better_on_it_leaves_the_proven_loop_in_force(run, then: Callable[..., _Try]) -> None:
+def test_what_is_no_better_on_it_leaves_the_proven_loop_in_force(run, then: Callable[..., Try]) -> None:
     outcome, bench, _ = run(try_of(0.2, limited_by=SOFT), then)
     assert outcome.gain == bench.written["velocity.gain"] == 0.2
 
@@ -270,7 +274,7 @@ def swung(hz: float, *, is_seen: bool = False) -> Any:
     ],
 )
 def test_a_resonance_moves_by_what_no_swing_explains(before: float, after: float, closed: Any, moved: float) -> None:
-    found = velocity_tries._moved(plant_at(before), plant_at(after), closed, highest=1000.0)
+    found = velocity_try._moved(plant_at(before), plant_at(after), closed, highest=1000.0)
     assert found == pytest.approx(moved, rel=0.01)
     if closed is not None and not closed.play.is_seen:
         lowest = 1 - MOVES_ON * found
@@ -302,3 +306,54 @@ def test_one_that_settles_in_time_or_need_not_is_left_alone(run) -> None:
     assert len(run(try_of(1.0, hunts=True), *[try_of(1.0, hunts=True)] * MORE_TRIES, settles={1.0: 1.0})[2]) == (
         1 + MORE_TRIES
     )
+
+
+def margins(phase: float, gain: float, peak: float) -> list[Criterion]:
+    return [
+        at_least("phase margin", math.degrees(0.8), phase, unit="°"), at_least("gain margin", 8.0, gain, unit="dB"),
+        at_most("sensitivity peak", 1.8, peak),
+    ]  # fmt: skip
+
+
+MISSED = try_of(1.0, proven=False, criteria=margins(50.0, 6.0, 1.7))
+
+
+def test_room_that_is_more_than_was_missed_is_asked_for_less_of(run) -> None:
+    """2 dB were missed and asked for on top; 2 dB more than asked came of it: half of that would have done."""
+    outcome, bench, calls = run(MISSED, try_of(0.5, criteria=margins(60.0, 10.0, 1.4)), try_of(0.7))
+    assert outcome.gain == bench.written["velocity.gain"] == 0.7 and len(calls) == 3
+    plain, roomy, less = bench.asked
+    assert roomy.gain_margin_db == pytest.approx(plain.gain_margin_db + 2.0)
+    assert less.gain_margin_db == pytest.approx(plain.gain_margin_db + 1.0)
+    assert less.phase_margin == plain.phase_margin and less.sensitivity_peak == plain.sensitivity_peak
+    assert any("with 50 % of it" in note for note in bench.notes)
+
+
+def test_a_peak_is_missed_by_the_distance_from_the_critical_point(run) -> None:
+    """Peaks of 2.7 and 1.35 for 1.8 asked: as distances 2/3 and 4/3 of what was asked, half of the room each."""
+    missed = try_of(1.0, proven=False, criteria=margins(50.0, 9.0, 2.7))
+    _, bench, _ = run(missed, try_of(0.5, criteria=margins(50.0, 9.0, 1.35)), try_of(0.7))
+    plain, roomy, less = (asked.sensitivity_peak for asked in bench.asked)
+    assert roomy < less < plain
+    assert less == pytest.approx(0.5 * (plain + roomy))
+
+
+@pytest.mark.parametrize(
+    ("calm", "why"),
+    [
+        (try_of(0.5, criteria=margins(60.0, 8.5, 1.5)), "most of the room was needed"),
+        (try_of(0.5, criteria=margins(60.0, 10.0, 1.5), limited_by=NOISY), "margins do not bind"),
+        (try_of(0.5, criteria=margins(60.0, 10.0, 1.5), hunts=True), "it hunts"),
+    ],
+)
+def test_where_less_room_would_gain_nothing_it_is_not_measured_again(run, calm, why: str) -> None:
+    more = [try_of(0.5, hunts=True)] * (MORE_TRIES - 1) if why == "it hunts" else []
+    _, bench, calls = run(MISSED, calm, *more)
+    assert len(calls) == 2 + len(more)
+    assert not any("more room than" in note for note in bench.notes)
+
+
+@pytest.mark.parametrize("then", [refused, stopped("oscillation", halved=True), try_of(0.7, proven=False), try_of(0.3)])
+def test_what_is_no_better_with_less_room_leaves_the_calm_loop_in_force(run, then: Callable[..., Try]) -> None:
+    outcome, bench, _ = run(MISSED, try_of(0.5, criteria=margins(60.0, 10.0, 1.4)), then)
+    assert outcome.gain == bench.written["velocity.gain"] == 0.5

@@ -65,6 +65,7 @@ class Tuned:
     eased: bool = False  # softer than its margins allow, so that the load settles
     play: list[float] | None = None  # found, its std, true; where one was found [°]
     play_missed: float | None = None  # true, where none was found [°]
+    play_bound: list[float] | None = None  # what it is said not to exceed, and the true one [°]
     drive_time: float = 0.0
     reachable: bool | None = None  # where a move was not accepted: whether one who knows the plant could meet its goal
 
@@ -162,10 +163,13 @@ def _hold_against(found: Tuned, name: str, truth: RigTruth, result: RouteResult,
 
 
 def _compare_play(found: Tuned, truth: RigTruth, result: RouteResult) -> None:
-    seen = next((f for f in result.outcomes["velocity"].findings if f.kind == "play"), None)
-    if seen is not None:
+    of = {f.kind: f for f in result.outcomes["velocity"].findings}
+    if "play" in of:
+        seen = of["play"]
         assert seen.std is not None
         found.play = [seen.value, seen.std, truth.backlash_deg]
+    elif "play_bound" in of:
+        found.play_bound = [of["play_bound"].value, truth.backlash_deg]
     elif truth.backlash_deg > 0.0:
         found.play_missed = truth.backlash_deg
 
@@ -314,24 +318,27 @@ def _counted(values: Iterable[int]) -> str:
 def _of_play(rows: list[Tuned]) -> list[str]:
     """What was found of the play between motor and load."""
     seen = np.array([r.play for r in rows if r.play is not None]).reshape(-1, 3)
+    bounds = [r.play_bound for r in rows if r.play_bound is not None]
     missed = sum(r.play_missed is not None for r in rows)
-    there = seen[seen[:, 2] > 0.0]
+    there, some = seen[seen[:, 2] > 0.0], sum(true > 0.0 for _, true in bounds)
     if not len(there):
         return ["Play: none found."]
     errors = 100 * np.abs(there[:, 0] / there[:, 2] - 1)
     within = np.mean(np.abs(there[:, 0] - there[:, 2]) <= 2 * there[:, 1])
     return [
-        f"Play between motor and load: found on {len(there)} of {len(there) + missed} axes that have some, "
+        f"Play between motor and load: measured on {len(there)} of {len(there) + missed + some} axes that have some, "
         f"median {np.median(errors):.0f} % off, 95 % within {np.quantile(errors, 0.95):.0f} % (20 asked), within two "
-        f"std {100 * float(within):.0f} %; found where there is none: {len(seen) - len(there)}. Where it is not "
-        "found the shaft twists so much beside it that it hardly softens."
+        f"std {100 * float(within):.0f} %; measured where there is none: {len(seen) - len(there)}. On {some} more a "
+        f"bound is told, which holds on {sum(told >= true for told, true in bounds if true > 0.0)}; told where there "
+        f"is none: {len(bounds) - some}. Where nothing is told the shaft twists so much beside it that it hardly "
+        "softens."
     ]  # fmt: skip
 
 
 def _by_play(rows: list[Tuned]) -> list[str]:
     """Stiffness where play was found, whose softest and closed shaft the loop must bear and the reference need not."""
-    found = [r.stiff for r in rows if r.stiff is not None and r.play is not None]
-    others = [r.stiff for r in rows if r.stiff is not None and r.play is None]
+    stiff = [(r.stiff, bool(r.play or r.play_bound)) for r in rows if r.stiff is not None]
+    found, others = [s for s, has in stiff if has], [s for s, has in stiff if not has]
     if not found or not others:
         return []
     return [

@@ -31,7 +31,7 @@ from cadrel.core.tuning import tune_current
 from cadrel.core.verdict import Criterion, at_least, at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, Values, declare
-from cadrel.procedures.inverter import LEVELS, Inverter, measure_inverter, zero_sensors
+from cadrel.procedures.inverter import LEVELS, RISE, Inverter, measure_inverter, zero_sensors
 from cadrel.procedures.judging import go_back_unless_proven, loop_summary
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.phasing import plan_commutation
@@ -88,8 +88,8 @@ def run_current_loop(session: Session) -> Outcome:
             }
         )
         session.enter("current step", 0.6)
-        session.drive.vector(angle=at, rate=10.0, current=BIAS * ic, rise=ic)
-        session.hold(0.6)
+        session.drive.vector(angle=at, rate=10.0, current=BIAS * ic, rise=RISE * ic)
+        session.hold(0.25)
         step = _step(session, ic)
         session.enter("frequency response", 0.75)
         response, frequency_record = _closed_response(session, ic)
@@ -152,8 +152,8 @@ def align(session: Session, ic: float) -> float:
 def inductances_at(session: Session, bias: float, at: float) -> tuple[Estimated, Estimated, list[RunRecord]]:
     """L in d and q at a bias current, from the admittance above 200 Hz, and what was recorded for each."""
     session.enter(f"inductance at {bias:.2f} A", 0.35)
-    session.drive.vector(angle=at, rate=10.0, current=bias, rise=2 * session.current_continuous)
-    status = session.hold(0.5)
+    session.drive.vector(angle=at, rate=10.0, current=bias, rise=RISE * session.current_continuous)
+    status = session.hold(0.3)
     axis = session.axis
     beside = None
     if not axis.feedback.kind.tells_sectors_only:

@@ -24,7 +24,8 @@ LEVELS = (0.15, 0.3, 0.45, 0.6, 0.75, 0.9)  # of continuous current, all one sig
 FAINT = (0.005, 0.01, 0.02, 0.04, 0.08)  # of it: where the dead time bends
 CHECKED = (0.01, 0.04, 0.15, 0.6)  # of it: looked at again with the dead time given back
 ZEROED = 0.1  # [s] without current that the sensors are read
-SETTLED, FAINT_SETTLED, READ = 0.2, 0.1, 0.12  # [s] at each level; a faint one moves nothing
+SETTLED, FAINT_SETTLED, READ = 0.12, 0.05, 0.1  # [s] at each level; a faint one moves nothing
+RISE = 5.0  # times the continuous current, in a second: from level to level within 30 ms
 SURE = 0.2  # std over value up to which a dead-time voltage is given back
 GAIN_SURE = 0.003  # [1] std up to which the second sensor's gain is taken out: sensors are off by 0.5 to 1 %
 HELPS = 0.5  # of the lost voltage may be left at the most, or nothing is given back
@@ -166,7 +167,7 @@ def _held(
     records = []
     for level in levels:
         faint = level < LEVELS[0] * session.current_continuous
-        session.drive.vector(angle=at, rate=10.0, current=level, rise=2 * session.current_continuous)
+        session.drive.vector(angle=at, rate=10.0, current=level, rise=RISE * session.current_continuous)
         session.hold(FAINT_SETTLED if faint else SETTLED)
         session.arm(list(signals), seconds=READ, divider=1)
         records.append(session.recorded(at_most=2.0))

@@ -23,8 +23,9 @@ AGREE = 0.03  # two consecutive inertias that agree this well are not looked at 
 DOUBTFUL = 0.25  # standard deviation over inertia, with what runs scatter by: beyond, none is told
 MOST_RUNS = 5
 MOST_LEFT = 25.0  # [%] rms of the residual torque, of the peak torque of acceleration
-# Shares of the top speed, of one run and of the next: what the model leaves out differs between them, and shows.
-STROKES = ((1.0, 0.45), (0.85, 0.55))
+# Shares of the top speed, signed by the side, of one run and of the next: what the model leaves out differs between
+# them, and shows. A slow stroke, which takes longest, goes to one side, and the next run's to the other.
+STROKES = ((1.0, -1.0, 0.45), (0.85, -0.85, -0.55))
 FASTER = 1.6  # times the slow limit: the part of a run at more than half of its speed
 ENOUGH = 0.3  # of the spans, that the faster part must have to tell anything
 SLOW, SLOWEST = 0.3, 4.0  # of the top speed; [rad/s]: below, friction still falls with speed
@@ -97,7 +98,7 @@ def _moved_enough(
     softest = SOFTER if k < len(STROKES) else SOFT
     rated = session.axis.motor.torque_constant * session.current_continuous
     for harder in range(len(LEADS) + 1):
-        record, wave = back_and_forth(session, CHANNELS, shares=STROKES[k % len(STROKES)], softest=softest, lead=lead)
+        record, wave = back_and_forth(session, CHANNELS, strokes=STROKES[k % len(STROKES)], softest=softest, lead=lead)
         meant = float(np.ptp(np.cumsum(wave))) * session.rates.velocity
         known = lead is not None and lead.found is not None
         following = _harder(lead, harder)

@@ -70,14 +70,15 @@ def back_and_forth(
     session: Session,
     channels: Sequence[str],
     *,
-    shares: Sequence[float],
+    strokes: Sequence[float],
     torque: float | None = None,
     top: float = SPEED_SHARE,
     softest: float = SOFTER,
     lead: Lead | None = None,
 ) -> tuple[Recording, FloatArray]:
-    """Run strokes at shares of the top speed, out and back to both sides; returns record and commanded speed.
+    """Run strokes, out and back, and return record and commanded speed.
 
+    Each is a share of the top speed, signed by the side of the start that it goes to.
     A `torque` holds a load from the moment the power stage closes, what is known to carry it unless another is given
     [N·m]; `top` is the share of the consented speed,
     `softest` the longest a change of speed takes where there is room [s]. A slow loop makes the strokes as they are
@@ -98,9 +99,10 @@ def back_and_forth(
     )
     fastest = ramps.fastest(top * session.consent.speed)
     lobes = []
-    for share in shares:
-        lobe = _lobe(share * fastest, ramps.rise(share * fastest), reach, period=session.rates.velocity)
-        lobes += [lobe, -lobe, -lobe, lobe]
+    for stroke in strokes:
+        speed = abs(stroke) * fastest
+        out = math.copysign(1.0, stroke) * _lobe(speed, ramps.rise(speed), reach, period=session.rates.velocity)
+        lobes += [out, -out]
     wave = np.concatenate(lobes)
     commanded = wave if lead is None else wave + _asking_for(session, wave, lead)
     with session.enabled("velocity", torque=torque):

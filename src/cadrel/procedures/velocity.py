@@ -7,7 +7,9 @@ velocity_reach.py    those worth a look, by the twin
 velocity_soft.py     softer ones, where a move does not settle
 velocity_around.py   the position loop around them
 velocity_seen.py     what a proposal rests on, and what is seen of it
-velocity_tries.py    proposals, each measured around and judged
+velocity_tries.py    proposals, each tried until one is calm
+velocity_try.py      one of them: measured around and judged
+velocity_again.py    one that is calm, tuned once more where that promises more
 velocity_report.py   one try -> runs, findings, verdict
 """
 

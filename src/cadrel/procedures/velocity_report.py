@@ -199,12 +199,15 @@ def _of_play(closed: Closed | None, second: PlantFit) -> list[Finding]:
     play = closed.play
     by = math.sqrt(play.stiffness.value / second.load.stiffness)
     highest, share = by * second.load.resonance_hz, 0.5 * play.stiffness.std / play.stiffness.value
-    width = play.width
+    what = "Play between motor and load, at the motor"
+    width = (
+        Finding(kind="play", label=what, value=math.degrees(play.width.value), unit="°",
+                std=math.degrees(play.width.std), run=2)
+        if play.is_measured
+        else Finding(kind="play_bound", label=f"{what}, at most", value=math.degrees(play.at_most), unit="°", run=2)
+    )  # fmt: skip
     return [
-        Finding(
-            kind="play", label="Play between motor and load, at the motor", value=math.degrees(width.value), unit="°",
-            std=math.degrees(width.std), run=2,
-        ),
+        width,
         Finding(
             kind="closed_resonance", label="Resonance, play closed", value=highest, unit="Hz", std=share * highest,
             run=2,

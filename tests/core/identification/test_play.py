@@ -64,6 +64,14 @@ def test_a_shaft_without_play_has_none():
     assert play.stiffness.value == pytest.approx(STIFFNESS, rel=0.02)
 
 
+def test_a_gap_that_noise_leaves_open_is_bounded_and_no_number_is_told():
+    sure, unsure = (found(swung(1e-4, torque=0.03, noise=noise)) for noise in (0.0, 0.15))
+    assert sure.is_measured
+    assert unsure.is_seen
+    assert not unsure.is_measured
+    assert 2e-4 < unsure.at_most < 4e-4
+
+
 def test_noise_that_hides_the_gap_is_told():
     play = found(swung(1e-5, torque=0.03, noise=0.2))  # of a twist a hundred times as large
     assert not play.is_seen

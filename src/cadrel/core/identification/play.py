@@ -20,6 +20,7 @@ STARTS = (0.03, 0.1, 0.3)  # half of the gap over the twist's rms
 # width and the stiffness of shafts drawn at random were found off by, as shares.
 WIDTH_DOUBT, STIFFNESS_DOUBT = 0.2, 0.05
 MOST_DOUBT = 0.25  # of the width: a gap must stand out by four deviations; on tight shafts 3.8 were seen
+MEASURED = 0.21  # of the width: beyond, the swing itself leaves more than a fifteenth open, and tells a bound only
 EXPLAINS = 0.97  # of the misfit without a gap, or there is none to speak of
 
 
@@ -41,6 +42,16 @@ class Play:
     stiffness: Estimated  # [N·m/rad] with the gap closed
     damping: float  # [N·m·s/rad] with the gap closed
     is_seen: bool  # whether the gap stands out of its doubt, and explains what a stiff shaft does not
+
+    @property
+    def is_measured(self) -> bool:
+        """Whether its width may be told as a number: else only what it does not exceed."""
+        return self.is_seen and self.width.std < MEASURED * self.width.value
+
+    @property
+    def at_most(self) -> float:
+        """Width that it hardly exceeds: two deviations more. [rad] at the motor"""
+        return self.width.value + 2 * self.width.std
 
 
 class _Twisted(NamedTuple):

@@ -43,6 +43,13 @@ class Criterion:
         return self.found >= self.asked - slack if self.sense == "at least" else self.found <= self.asked + slack
 
     @property
+    def short(self) -> float:
+        """By how much what was found misses what was asked; below 0 it is better by that. 0 where nothing was found."""
+        if self.found is None:
+            return 0.0
+        return self.asked - self.found if self.sense == "at least" else self.found - self.asked
+
+    @property
     def text(self) -> str:
         """As a sentence's part: what was measured, what was asked."""
         unit = f" {self.unit}" if self.unit else ""

@@ -207,7 +207,7 @@ def _spun(session: Session, held: float, *, rubs: float) -> Recording:
     for share in (1.0, SLOWER):
 
         def spun(lead: Lead | None = None, top: float = share * SPIN_SHARE) -> tuple[Recording, FloatArray]:
-            return back_and_forth(session, SPIN, shares=(1.0,), torque=held, top=top, softest=SOFT, lead=lead)
+            return back_and_forth(session, SPIN, strokes=(1.0, -1.0), torque=held, top=top, softest=SOFT, lead=lead)
 
         try:
             record, wave = spun()

@@ -16,10 +16,10 @@ SWING = 0.5  # [s] at each angle, at most: the mean of many holds takes out the 
 RATE = TURN * SLOW_TURN / 2
 
 
-def hold_angles(session: Session, turning: Turning, angles: int = HELD_ANGLES) -> OffsetResult:
+def hold_angles(session: Session, turning: Turning) -> OffsetResult:
     """Return the offset from held vectors: friction cancels between the two directions, the load is taken out."""
     session.enter("holding angles", 0.45)
-    step = TURN / angles
+    angles, step = HELD_ANGLES, TURN / HELD_ANGLES
     up: list[tuple[float, float]] = []
     down: list[tuple[float, float]] = []
     for k in range(angles):

@@ -7,7 +7,7 @@ from cadrel.procedures.errors import NotAllowed, NotConfirmed
 from cadrel.procedures.outcome import Outcome, RunRecord
 from cadrel.procedures.phasing.beforehand import look_beforehand
 from cadrel.procedures.phasing.holding import hold_angles
-from cadrel.procedures.phasing.plan import FEWER_ANGLES, POWER_UP_TURNING, plan_power_up
+from cadrel.procedures.phasing.plan import HELD_ANGLES, POWER_UP_TURNING, plan_power_up
 from cadrel.procedures.phasing.small_motion import search
 from cadrel.procedures.phasing.turning import turn_vector
 from cadrel.procedures.phasing.vector import bring_up
@@ -50,8 +50,8 @@ def _align(session: Session) -> Outcome:
     session.enter("holding angles", 0.6)
     with session.enabled_around("vector", centre):
         bring_up(session, 0.0, turning.current)
-        held = hold_angles(session, turning, FEWER_ANGLES)
-    bound = math.hypot(LEAST_BOUND, 2 * held.spread / math.sqrt(FEWER_ANGLES), DOUBT_OF_BIAS * abs(turning.bias))
+        held = hold_angles(session, turning)
+    bound = math.hypot(LEAST_BOUND, 2 * held.spread / math.sqrt(HELD_ANGLES), DOUBT_OF_BIAS * abs(turning.bias))
     if bound > MOST_BOUND:
         raise NotConfirmed(what=f"The held angles leave ± {math.degrees(bound):.0f}° open.")
     # Where it stands now that the current has gone: a shaft springs back, and a load settles on its brake.

@@ -28,7 +28,7 @@ from cadrel.procedures.phasing.confirming import (
 from cadrel.procedures.phasing.faults import wired_wrongly
 from cadrel.procedures.phasing.halls_alone import learn_twice, push_both_ways
 from cadrel.procedures.phasing.holding import hold_angles
-from cadrel.procedures.phasing.plan import FEWER_ANGLES, HELD_ANGLES, LONG_ALREADY, plan_commutation
+from cadrel.procedures.phasing.plan import plan_commutation
 from cadrel.procedures.phasing.signals import Correction, correct_signals
 from cadrel.procedures.phasing.turning import TURN, Turning, counts_between_indexes, turn_vector
 from cadrel.procedures.phasing.vector import bring_up
@@ -54,7 +54,6 @@ MOST_PAIRS_OFF = 2.0  # [%]
 class _Found:
     """What the run has gathered."""
 
-    begun: float  # [s] of drive time
     turning: Turning
     changes: dict[str, float] = field(default_factory=dict)
     held: OffsetResult | None = None
@@ -95,11 +94,10 @@ def run_commutation(session: Session) -> Outcome:
 
 def _run(session: Session) -> Outcome:
     session.refresh()
-    begun = float(session.drive.status()["time"])
     session.write({"commutation.valid": 0.0})
     look_beforehand(session)
     centre = float(session.drive.status()["position"])
-    found = _Found(begun, turn_vector(session, centre))
+    found = _Found(turn_vector(session, centre))
     _compare_flux(session, found)
     found.correction = correct_signals(session, found.turning)
     if session.axis.feedback.kind.tells_sectors_only:
@@ -140,18 +138,12 @@ def _compare_flux(session: Session, found: _Found) -> None:
         raise wired_wrongly([faults.flux(seen=flux, expected=expected, pairs=session.values["motor.pole_pairs"])])
 
 
-def _taken(session: Session, found: _Found) -> float:
-    """Drive time since the run began. [s]"""
-    return float(session.drive.status()["time"]) - found.begun
-
-
 def _hold(session: Session, found: _Found, centre: float) -> None:
     """Hold angles, and turn what was seen into the values the drive needs for its kind of device."""
     turning, axis, drive = found.turning, session.axis, session.drive
     with session.enabled_around("vector", centre):
         bring_up(session, 0.0, turning.current)
-        few = _taken(session, found) > LONG_ALREADY
-        found.held = hold_angles(session, turning, FEWER_ANGLES if few else HELD_ANGLES)
+        found.held = hold_angles(session, turning)
         if not axis.knows_angle_at_power_up:
             here = turning.pairs * (session.look()["counts"] + 0.5) * turning.per_count
             drive.adopt_angle(here + found.held.offset)

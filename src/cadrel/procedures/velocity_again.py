@@ -1,0 +1,136 @@
+"""A velocity loop that holds, tuned once more: where it could be stiffer, or the planned move settle sooner."""
+
+import math
+from dataclasses import replace
+from typing import Any
+
+from cadrel.core.axis.understanding import Robustness
+from cadrel.core.control import Gains
+from cadrel.core.tuning import EASED, NOISY, TuningRefused
+from cadrel.core.verdict import Criterion
+from cadrel.procedures.errors import AnswerInNoise, AxisStopped
+from cadrel.procedures.outcome import Outcome
+from cadrel.procedures.plant_in_motion import Excitation
+from cadrel.procedures.session import Session
+from cadrel.procedures.velocity_rest import HUNTING
+from cadrel.procedures.velocity_soft import settling_around
+from cadrel.procedures.velocity_try import Try, tuned
+
+MARGINS = ("phase margin", "gain margin", "sensitivity peak")
+MOST_SHARE = 0.65  # of the room, from which on asking for less is not worth another measurement
+
+
+def improved(
+    session: Session, before: Gains, last: Try, excitation: Excitation, old_step: dict[str, Any], *,
+    missed: Try | None, with_room: Robustness,
+) -> Try:  # fmt: skip
+    """Tune a calm loop once more where that promises more of it; return the better one.
+
+    `missed` is the try before it, where there was one, and `with_room` what it was asked for then.
+    """
+    kept = _stiffest(session, before, last, excitation, old_step)
+    if missed is not None and kept is last:
+        kept = _with_less_room(session, before, kept, missed, with_room, excitation, old_step)
+    return _in_time(session, before, kept, excitation, old_step)
+
+
+def _in_time(
+    session: Session, before: Gains, calm: Try, excitation: Excitation, old_step: dict[str, Any]
+) -> Try:  # fmt: skip
+    """Tune once more where the planned move would settle too late, by what was measured around the loop.
+
+    What a proposal was made on may have had the load swing less: the position loop that it leaves turns out slower.
+    """
+    settling = session.axis.goal.settling_time
+    if not calm.is_calm or session.axis.robustness.matters == "disturbance" or not settling:
+        return calm
+    asked = calm.seen.asked(session.asked_of_any)
+    late = settling_around(session, calm.seen, calm.gains, asked)
+    if late <= settling:
+        return calm
+    session.note(
+        "By what was measured around it, this loop leaves the planned move to settle late "
+        f"({'never' if math.isinf(late) else f'{1e3 * late:.0f} ms'}): tuned anew."
+    )
+    tried = _once_more(session, before, calm, excitation, old_step)
+    if tried is None or not tried.is_calm:
+        return calm
+    sooner = settling_around(session, tried.seen, tried.gains, tried.seen.asked(session.asked_of_any))
+    return tried if sooner < late else calm
+
+
+def _stiffest(
+    session: Session, before: Gains, calm: Try, excitation: Excitation, old_step: dict[str, Any]
+) -> Try:  # fmt: skip
+    """Tune once more on a spring that a proposal was made soft for unseen; what is no better leaves that as it was."""
+    if not (calm.is_calm and calm.is_for_what_hid):
+        return calm
+    resonance = calm.seen.fit.load.resonance_hz
+    session.note(f"Made soft for {calm.limited_by}: one shows now, at {resonance:.4g} Hz. Tuned anew on it.")
+    tried = _once_more(session, before, calm, excitation, old_step)
+    if tried is None:
+        return calm
+    return tried if tried.is_calm and tried.integral > calm.integral else calm
+
+
+def _with_less_room(
+    session: Session, before: Gains, calm: Try, missed: Try, asked: Robustness, excitation: Excitation,
+    old_step: dict[str, Any],
+) -> Try:  # fmt: skip
+    """Tune once more where a proposal that was `asked` for room has far more of it than the one before it missed.
+
+    What a proposal misses goes with the gain about evenly: between one that missed and one that has too much, the room
+    is asked for that both tell. What is no stiffer, or misses, leaves the calm one as it was.
+    """
+    share = _share_of_room(missed.outcome, calm.outcome)
+    if not calm.is_calm or share > MOST_SHARE or calm.limited_by in (NOISY, HUNTING, EASED):
+        return calm
+    session.note(f"It has more room than was missed: tuned anew with {100 * share:.0f} % of it.")
+    plain = calm.seen.asked(session.asked_of_any)
+    less = replace(
+        plain,
+        **{
+            key: getattr(plain, key) + share * (getattr(asked, key) - getattr(plain, key))
+            for key in ("phase_margin", "gain_margin_db", "sensitivity_peak")
+        },
+    )
+    tried = _once_more(session, before, calm, excitation, old_step, asked=less)
+    return tried if tried is not None and tried.is_calm and tried.integral > calm.integral else calm
+
+
+def _share_of_room(missed: Outcome, calm: Outcome) -> float:
+    """Return the largest share of the room asked for that a margin needs, by a loop without it and one with it."""
+    assert missed.verdict is not None
+    assert calm.verdict is not None
+    of_calm = {row.what: row for row in calm.verdict.criteria}
+    shares = []
+    for row in missed.verdict.criteria:
+        if row.what in MARGINS and row.short > 0.0:
+            other = of_calm.get(row.what)
+            # A peak is the reciprocal of the distance that a loop keeps from -1: that goes evenly.
+            short, spare = _beside(row), 0.0 if other is None else -_beside(other)
+            shares.append(short / (short + spare) if spare > 0.0 else 1.0)
+    return max(shares, default=1.0)  # where no margin was missed none was asked for
+
+
+def _beside(row: Criterion) -> float:
+    """By how much a margin is missed, as a share of what was asked: of a peak by its reciprocal."""
+    return 1 - row.asked / (row.asked + row.short) if row.sense == "at most" else row.short / row.asked
+
+
+def _once_more(
+    session: Session, before: Gains, calm: Try, excitation: Excitation, old_step: dict[str, Any], *,
+    asked: Robustness | None = None,
+) -> Try | None:  # fmt: skip
+    """Tune on what was measured around a loop that holds already; None where nothing came of it."""
+    asked, swings = asked or calm.seen.asked(session.asked_of_any), session.swings
+    try:
+        return tuned(session, before, calm.seen, excitation, old_step, asked, known=calm.gains)
+    except (TuningRefused, AnswerInNoise) as nothing:
+        session.note(f"It stays as it was: {nothing.text}")
+    except AxisStopped as stopped:
+        if not (stopped.ran_away or session.swings > swings):
+            raise
+        session.stand_again()
+        session.note(f"It stays as it was: {stopped.text}")
+    return None

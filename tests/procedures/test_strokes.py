@@ -1,6 +1,7 @@
 """Strokes for weighing a load: soft, within the travel, within the accelerations allowed."""
 
 import math
+from contextlib import nullcontext
 from types import SimpleNamespace
 from typing import Any
 
@@ -11,7 +12,17 @@ from hypothesis import strategies as st
 from scipy.integrate import cumulative_simpson
 
 from cadrel.core.control import Rates
-from cadrel.procedures.strokes import BRIEFEST, SOFT, SOFTER, Lead, _asking_for, _lobe, _Ramps
+from cadrel.procedures.strokes import (
+    BRIEFEST,
+    SOFT,
+    SOFTER,
+    TRAVEL_SHARE,
+    Lead,
+    _asking_for,
+    _lobe,
+    _Ramps,
+    back_and_forth,
+)
 
 TV = Rates().velocity
 
@@ -63,3 +74,20 @@ def test_what_a_lead_asks_for_is_the_torque_of_the_stroke_by_the_regulators_own_
     friction = max(0.02, lead.friction * 0.4) if lead.found is None else lead.found
     meant = lead.inertia * 2e-3 * np.gradient(lobe, TV) + friction * np.sign(lobe)
     assert np.abs(made - meant).max() < 0.02 * np.abs(meant).max()
+
+
+def test_strokes_go_to_the_side_of_their_sign_at_their_share_of_the_speed_and_come_back() -> None:
+    session: Any = SimpleNamespace(
+        values={"load.inertia": 1e-3, "load.friction": 0.01, "limit.acceleration": 2000.0, "limit.current": 6.0},
+        rates=Rates(), current_continuous=2.0, consent=SimpleNamespace(travel=20.0, speed=60.0),
+        axis=SimpleNamespace(motor=SimpleNamespace(torque_constant=0.4)),
+        enabled=lambda mode, torque: nullcontext(), hold=lambda seconds: None, standstill=lambda: None,
+        excite_and_record=lambda channels, point, wave, **how: None,
+    )  # fmt: skip
+    _, wave = back_and_forth(session, ("position",), strokes=(1.0, -1.0, 0.45))
+    place = TV * np.cumsum(wave)
+    assert place[-1] == pytest.approx(0.0, abs=1e-9)
+    assert (place.max(), place.min()) == pytest.approx((TRAVEL_SHARE * 20.0, -TRAVEL_SHARE * 20.0), rel=0.01)
+    third = wave[np.nonzero(place < -1e-3)[0][-1] + 1 :]
+    assert np.abs(third).max() == pytest.approx(0.45 * np.abs(wave).max(), rel=0.01)
+    assert third[np.nonzero(third)[0][0]] > 0.0

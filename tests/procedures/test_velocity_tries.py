@@ -344,6 +344,7 @@ def test_a_peak_is_missed_by_the_distance_from_the_critical_point(run) -> None:
         (try_of(0.5, criteria=margins(60.0, 8.5, 1.5)), "most of the room was needed"),
         (try_of(0.5, criteria=margins(60.0, 10.0, 1.5), limited_by=NOISY), "margins do not bind"),
         (try_of(0.5, criteria=margins(60.0, 10.0, 1.5), hunts=True), "it hunts"),
+        (try_of(0.5, criteria=margins(60.0, 10.0, 1.5), owed=5.0), "it hunted with more gain"),
     ],
 )
 def test_where_less_room_would_gain_nothing_it_is_not_measured_again(run, calm, why: str) -> None:

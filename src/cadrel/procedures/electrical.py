@@ -322,7 +322,7 @@ def _criteria(
     ]
 
 
-CURRENT_SECONDS = 12.0  # of drive time, about
+CURRENT_SECONDS = 9.0  # of drive time, about
 
 
 def _plan(axis: AxisModel, values: Values) -> Plan:

@@ -258,6 +258,6 @@ def _summary(metres_per_rad: float | None, inertia: float, coulomb: float) -> st
 
 
 PROCEDURE = declare(Procedure(
-    key="load", step="load", does="Identify the load", order=3, run=run_load, plan=plan_within_travel("Load", 12),
+    key="load", step="load", does="Identify the load", order=3, run=run_load, plan=plan_within_travel("Load", 8),
     fine_feedback=True,
 ))  # fmt: skip

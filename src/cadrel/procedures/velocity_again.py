@@ -13,6 +13,7 @@ from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import Excitation
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_rest import HUNTING
+from cadrel.procedures.velocity_seen import FIRMLY
 from cadrel.procedures.velocity_soft import settling_around
 from cadrel.procedures.velocity_try import Try, tuned
 
@@ -83,7 +84,9 @@ def _with_less_room(
     is asked for that both tell. What is no stiffer, or misses, leaves the calm one as it was.
     """
     share = _share_of_room(missed.outcome, calm.outcome)
-    if not calm.is_calm or share > MOST_SHARE or calm.limited_by in (NOISY, HUNTING, EASED):
+    # Where more noise is borne than there is, it has hunted with more gain: a stiffer one would hunt again.
+    hunted = calm.seen.noise > FIRMLY * calm.seen.device
+    if not calm.is_calm or share > MOST_SHARE or hunted or calm.limited_by in (NOISY, HUNTING, EASED):
         return calm
     session.note(f"It has more room than was missed: tuned anew with {100 * share:.0f} % of it.")
     plain = calm.seen.asked(session.asked_of_any)

@@ -21,7 +21,7 @@ from cadrel.core.tuning import (
     tune_velocity,
 )
 from cadrel.procedures.judging import at_rest_after_a_kick, most_swing
-from cadrel.procedures.plant_in_motion import PRECISE
+from cadrel.procedures.plant_in_motion import PRECISE, bias_speed, edge_age
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_around import held_around
 from cadrel.procedures.velocity_reach import within_reach
@@ -209,7 +209,8 @@ def _look(
     fit, working = seen.fit, Winding.from_drive(session.values)
     trusted = seen.measured.precise(PRECISE)
     settling = session.axis.goal.settling_time
-    bearing: dict[str, Any] = {"measured": trusted, "working": working, "noise_torque": WITHIN * budget(session)}
+    bearing: dict[str, Any] = {"measured": trusted, "working": working, "noise_torque": WITHIN * budget(session),
+                               "edge_age": edge_age(session, bias_speed(session))}  # fmt: skip
     sections = 0 if seen.plain else MOST_SECTIONS
     begun = None if seen.plain else known
 

@@ -2,12 +2,14 @@
 
 import math
 from dataclasses import replace
+from itertools import pairwise
 
 import pytest
 
 from cadrel.core.control import TwoMass, spectral_radius
 from cadrel.core.tuning import tune_velocity
-from cadrel.core.verdict.spread import Spread
+from cadrel.core.verdict import refined_margins
+from cadrel.core.verdict.spread import FURTHER, HIDDEN_UP_TO, Spread
 from tests.core.tuning.usual import START, USUAL, WINDING
 
 SEEN = 976.6  # [Hz]
@@ -70,3 +72,26 @@ def test_a_loop_around_one_mass_is_stable_on_the_spring_it_could_not_see() -> No
     radii = [[spectral_radius("velocity", load, WINDING, g) for load in loads] for g in (blind, careful)]
     assert max(radii[0]) > 1.0 > max(radii[1])
     assert careful.velocity_gain < blind.velocity_gain
+
+
+@pytest.mark.parametrize("seen", [40.0, 172.0, 430.0])
+def test_behind_a_coarse_device_springs_hide_over_octaves(seen: float) -> None:
+    hidden = replace(SPREAD, seen_hz=seen).hidden(RIGID)
+    at = [one.resonance_hz or math.nan for one in hidden]
+    assert at[0] < 1.2 * seen and HIDDEN_UP_TO <= at[-1] < 1.4 * HIDDEN_UP_TO
+    assert all(1.05 < one / below <= 1.001 * FURTHER for below, one in pairwise(at))
+
+
+def test_a_loop_around_one_mass_is_stable_on_a_spring_octaves_beyond_its_lines_at_any_speed() -> None:
+    """Seen up to 172 Hz by edges 0.4 ms old on average; the load rings at 1.2 kHz. A delay may make that calm."""
+    age = 4e-4
+    asked = replace(USUAL, motor_inertia=1.2e-4, seen_hz=172.0)
+    found = tune_velocity(RIGID, WINDING, START, asked, most_sections=1, edge_age=age).gains
+    loads = [true(1200.0 * (1 + drift), heavier=heavier) for drift in (-0.05, 0.0, 0.05) for heavier in (0.0, 0.5)]
+    assert max(spectral_radius("velocity", load, WINDING, found) for load in loads) < 1.0
+    for at in (0.0, age):
+        own = refined_margins("velocity", RIGID, WINDING, found, edge_age=at)
+        assert own.sensitivity_peak <= 1.01 * asked.sensitivity_peak
+        for hidden in replace(SPREAD, seen_hz=172.0).hidden(RIGID):
+            peak = refined_margins("velocity", hidden, WINDING, found, edge_age=at).sensitivity_peak
+            assert peak <= 1.05 * asked.sensitivity_peak

@@ -73,6 +73,16 @@ def test_the_worse_of_measurement_and_models_decides_and_is_named() -> None:
     assert not decide("velocity_loop", rows, run=0).is_proven
 
 
+def test_a_counted_device_is_judged_by_old_edges_and_by_new_ones() -> None:
+    calm = read_margins(np.array([10.0, 1.0, 0.1]) * -1j, np.array([1.0, 10.0, 100.0]))
+    age = 2e-4
+    both = {at: refined_margins("velocity", LOAD, WINDING, GAINS, edge_age=at).sensitivity_peak for at in (0.0, age)}
+    peak = judge_loop("velocity", calm, [("model", LOAD, WINDING)], GAINS, ASKED, edge_age=age)[0]
+    assert peak.found == pytest.approx(max(both.values()))
+    assert peak.source == ("model" if both[age] > both[0.0] else "model, at high speed")
+    assert both[0.0] != pytest.approx(both[age], rel=0.01), "otherwise nothing is told apart here"
+
+
 def test_a_loop_that_runs_away_on_any_model_is_not_proven_whatever_was_measured() -> None:
     calm = read_margins(np.array([10.0, 1.0, 0.1]) * -1j, np.array([1.0, 10.0, 100.0]))
     wild = GAINS.with_(velocity_gain=5.0)

@@ -55,6 +55,7 @@ def ease_for_settling(
     noise: float = 0.0,
     noise_torque: float = math.inf,
     least_damping: float = LEAST_DAMPING,
+    edge_age: float = 0.0,
 ) -> VelocityTuning:
     """Return the stiffest velocity loop with which a planned move is foreseen to settle; the same where it does.
 
@@ -62,7 +63,7 @@ def ease_for_settling(
     ----------
     tuning : VelocityTuning
         The stiffest velocity loop, of `tune_velocity`.
-    load, winding, asked, measured, working, noise, noise_torque, least_damping
+    load, winding, asked, measured, working, noise, noise_torque, least_damping, edge_age
         As that was tuned on.
     settles : callable
         When a planned move is foreseen to have settled with the gains of all loops [s]; infinite where it does not.
@@ -96,9 +97,15 @@ def ease_for_settling(
             return tune_velocity(
                 load, winding, tuning.gains, asked, measured=measured, working=working, noise=noise,
                 noise_torque=noise_torque, least_damping=least_damping, most_gain=gain, most_sections=sections,
+                edge_age=edge_age,
             ).gains  # fmt: skip
         except TuningRefused:
             return None
+
+    def keeps(gains: Gains) -> bool:
+        return keeps_what_is_asked(
+            gains, load, winding, asked, measured=measured, working=working, edge_age=edge_age
+        )  # fmt: skip
 
     stiff = tuning.gains
     tried = [(foreseen(stiff), stiff)]
@@ -108,7 +115,7 @@ def ease_for_settling(
     for share in SHARES:
         most = share * stiff.velocity_gain
         softer = [softened(stiff, share)] if share < 1.0 else []
-        found = [g for g in softer if keeps_what_is_asked(g, load, winding, asked, measured=measured, working=working)]
+        found = [g for g in softer if keeps(g)]
         for sections in range(SIMPLER + 1):
             before = simpler.get(sections, stiff)
             if before is not None and before.velocity_gain >= most:

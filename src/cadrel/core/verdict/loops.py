@@ -127,6 +127,9 @@ def judge_loop(
         In force.
     asked : AskedOfLoop
         Margins asked for.
+    edge_age : float
+        How old the last edge of a counted device was on average while it was measured; every model is judged with it,
+        and without it, as it is at a high speed. [s]
 
     Notes
     -----
@@ -141,6 +144,8 @@ def judge_loop(
         for drift, drifted in asked.spread.named(load):
             told = f"{name}, {drift}" if drift else name
             read.append((told, refined_margins(loop, drifted, winding, gains, edge_age=edge_age)))
+            if edge_age > 0.0:
+                read.append((f"{told}, at high speed", refined_margins(loop, drifted, winding, gains)))
     rows: list[Criterion] = []
 
     def worst(values: list[tuple[str, float | None]], *, largest: bool) -> tuple[str, float | None]:

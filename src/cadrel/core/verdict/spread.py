@@ -18,6 +18,8 @@ RUBS = 0.001
 # A load that hides: its share of the whole at the least, its resonances over the highest frequency that was measured,
 # nearer ones being seen by their flanks, and their damping at the least (common practice for couplings). [1]
 LEAST_HIDDEN, BEYOND_SEEN, HIDDEN_DAMPING = 0.08, (1.15, 1.25, 1.36, 1.47, 1.6), 0.005
+# Behind a coarse device they hide over octaves: that many times each, up to where couplings rarely ring. [1], [Hz]
+FURTHER, HIDDEN_UP_TO = 1.33, 1300.0
 # Viscous friction that dry friction is looked at as, over what the motor's inertia opposes to a swing on the spring:
 # from hardly felt to held fast.
 GRIPS = (0.25, 1.0, 4.0, 16.0)
@@ -85,7 +87,10 @@ class Spread:
             return []
         motor = replace(load, inertia_motor=self.motor_inertia, inertia_load=rest)
         reduced = self.motor_inertia * rest / load.inertia
-        rates = [2 * math.pi * beyond * self.seen_hz for beyond in BEYOND_SEEN]
+        hide_at = [beyond * self.seen_hz for beyond in BEYOND_SEEN]
+        while hide_at[-1] < HIDDEN_UP_TO:
+            hide_at.append(FURTHER * hide_at[-1])
+        rates = [2 * math.pi * f for f in hide_at]
         return [replace(motor, stiffness=reduced * w**2, damping=2 * HIDDEN_DAMPING * reduced * w) for w in rates]
 
     def between(self, load: TwoMass) -> list[TwoMass]:

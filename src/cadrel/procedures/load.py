@@ -22,7 +22,9 @@ from cadrel.procedures.strokes import SOFT, SOFTER, Lead, back_and_forth, block_
 AGREE = 0.03  # two consecutive inertias that agree this well are not looked at again
 DOUBTFUL = 0.25  # standard deviation over inertia, with what runs scatter by: beyond, none is told
 MOST_RUNS = 5
-MOST_LEFT = 25.0  # [%] rms of the residual torque, of the peak torque of acceleration
+# [%] rms of the torque that the model leaves, of all that was made: 0.4 to 15 on 34 axes drawn, 43 on one whose inertia
+# was right to 1.5 %; an axis that hardly moved left 161, with an inertia of 1.4 times the true one and a tenth stated.
+MOST_LEFT = 60.0
 # Shares of the top speed, signed by the side, of one run and of the next: what the model leaves out differs between
 # them, and shows. A slow stroke, which takes longest, goes to one side, and the next run's to the other.
 STROKES = ((1.0, -1.0, 0.45), (0.85, -0.85, -0.55))
@@ -235,12 +237,12 @@ def _outcome(
 def _criteria(session: Session, record: Recording, load: LoadEstimate, inertia: Estimated) -> list[Criterion]:
     """Runs that agree, a model that leaves little, within the travel agreed to."""
     doubt = 100 * inertia.std / inertia.value
-    torque = load.inertia.value * float(np.abs(np.gradient(record["velocity"], record.period)).max())
-    left = 100 * load.residual / max(torque, 1e-12)
+    torque = 1.5 * session.values["motor.pole_pairs"] * session.values["motor.flux_linkage"] * record["i_q"]
+    left = 100 * load.residual / max(float(np.sqrt(np.mean(torque**2))), 1e-12)
     moved = float(np.ptp(record["position"]))
     return [
         at_most("uncertainty of the inertia", 100 * DOUBTFUL, doubt, unit="%", tolerance=0.0),
-        at_most("torque the model leaves, of the most it explains", MOST_LEFT, left, unit="%"),
+        at_most("torque the model leaves, of all that was made", MOST_LEFT, left, unit="%"),
         at_most("travel", 2 * session.consent.travel, moved, unit="rad", tolerance=0.0),
     ]
 

@@ -33,6 +33,24 @@ def test_all_within_is_said_and_one_beyond_is_too() -> None:
     assert "All bounds kept: NO" in text
 
 
+def test_viscous_friction_is_within_its_bound_or_within_what_was_stated() -> None:
+    rows = [good(k) for k in range(60)]
+    for row in rows[:6]:
+        row.errors["viscous"] = 2.0
+        row.sigmas["viscous"] = 1.5  # hardly seen beside other friction, and said so
+    text, passed = document(rows, seed=1)
+    assert passed
+    assert "| 200.00 % | 30 % or stated |" in text, "what it is off by is told all the same"
+    for row in rows[:6]:
+        row.sigmas["viscous"] = 3.0
+    assert not document(rows, seed=1)[1]
+
+
+def test_time_is_told_with_and_without_the_commutation() -> None:
+    rows = [replace(good(k), drive_time=41.0, commuted=14.0) for k in range(3)]
+    assert "27 s from a commutated motor to its response (35 asked), 41 s with" in document(rows, seed=1)[0]
+
+
 def test_a_refusal_is_listed_by_its_reason_and_counts_against_the_share() -> None:
     rows = [good(k) for k in range(20)]
     rows[3] = Identified(3, device="resolver", reached="load", refused="response: too noisy")

@@ -42,7 +42,16 @@ def test_axes_that_close_no_loop_are_not_counted_among_those_proven() -> None:
 
 def test_play_is_held_against_the_rigs_own() -> None:
     text = document(ROWS, seed=5)
-    assert "found on 1 of 1 axes that have some, median 5 % off" in text
+    assert "measured on 1 of 1 axes that have some, median 5 % off" in text
+    assert "measured where there is none: 0" in text
+
+
+def test_bounds_of_play_are_counted_where_they_hold_and_where_there_is_none() -> None:
+    told = [(0.03, 0.02), (0.03, 0.04), (0.05, 0.0)]  # one holds, one does not, one is told where there is none
+    rows = [replace(ROWS[3], bench=4 + k, play_bound=list(one)) for k, one in enumerate(told)]
+    text = document([*ROWS, *rows], seed=5)
+    assert "measured on 1 of 3 axes that have some" in text
+    assert "On 2 more a bound is told, which holds on 1; told where there is none: 1." in text
 
 
 def test_axes_softened_for_their_load_are_counted_and_told_apart() -> None:

@@ -12,7 +12,7 @@ from cadrel.procedures.session import FloatArray
 
 # Of nineteen in twenty trusted lines: until then passes are added. 3° and half a decibel are asked for; that lines are
 # off by alike, and by how much few passes scatter, is not among what they scatter by.
-PRECISE, WRONG = math.radians(2.3), 0.05
+PRECISE, WRONG = math.radians(2.1), 0.05
 TRUSTED = 0.9  # coherence of a line that is claimed
 MOST_PASSES = 16  # where friction and noise ask for more than is usual
 LOUDEST = 4.5  # times the amplitude asked for, where friction and noise cover it

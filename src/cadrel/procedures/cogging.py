@@ -65,7 +65,10 @@ def run_cogging(session: Session) -> Outcome:
     unseen, seen = found.orders[~found.seen], ""
     if len(unseen):
         seen = f" in {_ranges(found.orders[found.seen])} times a turn"
-        session.note(f"Not seen, because the load hardly lets the motor move there: {_ranges(unseen)} times a turn.")
+        session.note(
+            "Not seen, because the load hardly lets the motor move there, or ripple of its torque under the load may be "
+            f"as large: {_ranges(unseen)} times a turn."
+        )
     rated = kt * session.current_continuous
     drawn = {"angle_deg": np.degrees(angle).round(3).tolist(), "torque": curve.round(9).tolist()}
     kept = drawn if len(found.named) else {}  # a line at nought is no picture
@@ -79,8 +82,10 @@ def run_cogging(session: Session) -> Outcome:
         for k, r in enumerate(records)
     ]  # fmt: skip
     named = found.named
-    if not len(named):
+    if not found.is_settled:
         most = found.at_most
+        if len(named):
+            session.note(f"{_ranges(np.sort(named))} times a turn stands out, but another order may be the larger one.")
         return Outcome(
             runs=runs,
             findings=[Finding(kind="cogging", label=f"Cogging{seen}, at most", value=most, unit="N·m", run=0)],
@@ -105,7 +110,7 @@ def _mapped(session: Session, records: list[Recording]) -> CoggingMap:
     return cogging_map(
         [(r["position"], r["i_q"]) for r in records], torque_constant=kt,
         mechanics=session.plant.mechanics, period=records[0].period, most=MOST_ORDER,
-        least=FAINT * kt * session.current_continuous,
+        pole_pairs=round(session.values["motor.pole_pairs"]), least=FAINT * kt * session.current_continuous,
     )  # fmt: skip
 
 

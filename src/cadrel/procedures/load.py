@@ -183,7 +183,7 @@ def _outcome(
         )
     else:
         coulomb, viscous, constant = (
-            _together(getattr(load, k), getattr(previous, k)) for k in ("coulomb", "viscous", "constant")
+            _mean(getattr(load, k), getattr(previous, k)) for k in ("coulomb", "viscous", "constant")
         )
     # Torque is current times the flux found: its doubt is the load's too.
     by_flux = flux.std / abs(flux.value)
@@ -251,6 +251,16 @@ def _together(one: Estimated, other: Estimated) -> Estimated:
     """Return two runs' mean; what they differ by, having run at other speeds, is part of the doubt."""
     value = 0.5 * (one.value + other.value)
     return Estimated(value, math.sqrt(0.5 * (one.std**2 + other.std**2) + (one.value - other.value) ** 2))
+
+
+def _mean(one: Estimated, other: Estimated) -> Estimated:
+    """Return two runs' mean, as doubtful as such a mean is: by half of what they differ by, beside their own doubts.
+
+    Each run slid to its own side of the travel and at its own speed, so that what friction changes by on the way is in
+    what they differ by.
+    """
+    value = 0.5 * (one.value + other.value)
+    return Estimated(value, 0.5 * math.sqrt(one.std**2 + other.std**2 + (one.value - other.value) ** 2))
 
 
 def _summary(metres_per_rad: float | None, inertia: float, coulomb: float) -> str:

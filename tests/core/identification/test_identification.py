@@ -22,6 +22,7 @@ from cadrel.core.identification import (
     unmixed,
 )
 from cadrel.core.identification.estimated import weighted_mean
+from cadrel.core.identification.two_mass import RESONANCE_DOUBT
 from cadrel.core.response import FrequencyResponse
 
 TICK = Rates().current
@@ -337,6 +338,18 @@ def test_where_a_tight_loop_hides_the_load_the_measurement_before_says_where_it_
     assert filled.load.antiresonance_hz == pytest.approx(truth.antiresonance_hz, rel=0.02)
     assert filled.antiresonance_std is not None and alone.antiresonance_std is not None
     assert filled.antiresonance_std < 0.2 * alone.antiresonance_std
+
+
+def test_a_resonance_is_stated_with_what_its_model_is_off_by_however_clean_the_lines_are() -> None:
+    """Lines without noise tell the model's own resonance to parts of a million, not the machine's, whose masses rub."""
+    truth = TwoMass(inertia_motor=3e-4, inertia_load=6e-4, stiffness=300.0, damping=0.02)
+    frequency = np.geomspace(20, 800, 80)
+    value = velocity_plant(truth, WINDING, GAINS, frequency)
+    clean = FrequencyResponse(frequency, value, np.ones(80), 1e-4 * np.abs(value))
+    found = fit_two_mass(clean, WINDING, GAINS, inertia=truth.inertia, viscous=0.0)
+    assert found.load.resonance_hz == pytest.approx(truth.resonance_hz, rel=RESONANCE_DOUBT)
+    assert found.resonance_std is not None and found.load.resonance_hz is not None
+    assert found.resonance_std >= RESONANCE_DOUBT * found.load.resonance_hz
 
 
 def test_a_fit_may_begin_at_one_that_these_lines_cannot_show() -> None:

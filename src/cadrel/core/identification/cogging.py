@@ -20,6 +20,10 @@ ALIKE = 5  # orders to either side, whose noise is alike
 SHAFT_KNOWN = 0.01  # of a frequency, to which it is known where what moves resonates
 RAYLEIGH_MEDIAN = math.sqrt(math.log(2.0))  # of the amplitude of noise, over its rms
 SEEN = 4.0  # times the median doubt: orders known worse than that are not seen
+LIKELY = 2.0  # times its std: an order that is larger than the largest named, and as likely as this, may be the largest
+OF_RIPPLE = 6  # times an electrical turn: what a motor's torque per ampere ripples by, and whole multiples of it
+MOST_RIPPLE = 0.03  # of the torque: what would be more is something else
+RIPPLE = 0.015  # of the torque, rms of what servo motors ripple by; before it is measured (common practice)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -44,7 +48,7 @@ class CoggingMap:
 
     @property
     def seen(self) -> NDArray[np.bool_]:
-        """Which orders were seen at all: where the load stands against the motor, next to nothing shows there."""
+        """Which orders were seen at all: where the load stands against the motor, next to nothing shows."""
         return self.std < SEEN * np.median(self.std)
 
     @property
@@ -53,9 +57,18 @@ class CoggingMap:
         return float(np.max((self.amplitude + 2 * self.std)[self.seen]))
 
     @property
-    def doubt(self) -> float:
-        """Of the largest named order's amplitude, its std; infinite where none is named."""
+    def is_settled(self) -> bool:
+        """Whether an order is named, and none that is not named is likely the larger one."""
         if not len(self.named):
+            return False
+        named = self.amplitude[self.orders == self.named[0]]
+        likely = self.seen & (self.amplitude > LIKELY * self.std)
+        return not bool(np.any(self.amplitude[likely] > named))
+
+    @property
+    def doubt(self) -> float:
+        """Of the largest order's amplitude, its std; infinite where it is not clear which it is."""
+        if not self.is_settled:
             return math.inf
         at = self.orders == self.named[0]
         return float(self.std[at][0] / self.amplitude[at][0])
@@ -86,7 +99,7 @@ def together(maps: Sequence[CoggingMap]) -> CoggingMap:
 
 def cogging_map(
     runs: Sequence[tuple[FloatArray, FloatArray]], *, torque_constant: float, mechanics: Mechanics, period: float,
-    most: int, least: float = 0.0,
+    most: int, pole_pairs: int, least: float = 0.0,
 ) -> CoggingMap:  # fmt: skip
     """Return the cogging that runs at constant speed show.
 
@@ -102,6 +115,8 @@ def cogging_map(
         Between samples. [s]
     most : int
         Highest order. [per turn]
+    pole_pairs : int
+        Of the motor.
     least : float
         Amplitude below which no order is named. [N·m]
 
@@ -131,14 +146,44 @@ def cogging_map(
         raise UnusableInput(what="No run was a whole turn long.", remedy="Agree to more travel.")
     each = np.stack([t.torque(torque_constant, mechanics) for t in turns])
     whole = np.stack([w.torque(torque_constant, mechanics) for w in ways])
-    std = np.maximum(_deviation(each), _expected(turns, torque_constant, mechanics))
-    std = np.maximum(std, np.max([w.doubt_of_shaft(mechanics) for w in ways], axis=0))
+    noise = _expected(turns, torque_constant, mechanics)
     forward = np.array([w.speed > 0.0 for w in ways])
+    ripples = orders % (OF_RIPPLE * pole_pairs) == 0
+    ripple, rippled = _ripple(ways, whole, noise, torque_constant)
+    each = each - np.where(ripples, np.outer([t.mean for t in turns], torque_constant * ripple), 0.0)
+    whole = whole - np.where(ripples, np.outer([w.mean for w in ways], torque_constant * ripple), 0.0)
+    std = np.maximum(_deviation(each), noise)
+    std = np.maximum(std, np.max([w.doubt_of_shaft(mechanics) for w in ways], axis=0))
+    std = np.hypot(std, np.max([w.doubt_of_sine(mechanics) for w in ways], axis=0))
+    std = np.hypot(std, np.where(ripples, rippled, 0.0))
     if forward.any() and not forward.all():
         std = np.maximum(std, 0.5 * np.abs(whole[forward].mean(0) - whole[~forward].mean(0)))
     value = whole.mean(0)
     std = np.maximum(std, _beside(np.abs(value)) / RAYLEIGH_MEDIAN)
     return CoggingMap(orders=orders, value=value, std=np.maximum(std, 1e-12), least=least)
+
+
+def _ripple(
+    ways: Sequence["_Harmonics"], whole: NDArray[np.complex128], noise: FloatArray, torque_constant: float
+) -> tuple[NDArray[np.complex128], FloatArray]:
+    """Share of the motor's torque that each order ripples by, and what its doubt is in the mean of the ways. [N·m]
+
+    Of two ways under different torque: what they differ by over what their torques differ by, drawn towards nought as
+    far as noise makes it, ripple of an unknown motor being about `RIPPLE` (a ridge; A. Hoerl and R. Kennard,
+    Technometrics 12 (1970) 55; from memory), and no more than `MOST_RIPPLE`.
+    """
+    forward = np.array([w.speed > 0.0 for w in ways])
+    torque = torque_constant * np.array([w.mean for w in ways])
+    mean, apart, by = float(torque.mean()), np.zeros_like(whole[0]), 0.0
+    if forward.any() and not forward.all():
+        apart = whole[forward].mean(0) - whole[~forward].mean(0)
+        by = float(torque[forward].mean() - torque[~forward].mean())
+    variance = (2 * noise) ** 2  # the mean of both ways is half as far off as their difference
+    known = by**2 * RIPPLE**2 + variance
+    ripple = apart * by * RIPPLE**2 / np.maximum(known, 1e-300)
+    ripple = ripple * np.minimum(MOST_RIPPLE / np.maximum(np.abs(ripple), 1e-300), 1.0)
+    doubt = RIPPLE * np.sqrt(variance / np.maximum(known, 1e-300)) * abs(mean)
+    return np.asarray(ripple, dtype=np.complex128), np.asarray(doubt)
 
 
 def _deviation(each: NDArray[np.complex128]) -> FloatArray:
@@ -198,6 +243,7 @@ class _Harmonics:
 
     orders: IntArray
     speed: float  # [rad/s] with the sign of its way
+    mean: float  # [A]
     current: NDArray[np.complex128]  # [A]
     swing: NDArray[np.complex128]  # [rad] beside the even motion
 
@@ -214,7 +260,8 @@ class _Harmonics:
         first, n = drifts + 1, len(orders)
         value = both[first : first + n] - 1j * both[first + n :]  # a cos + b sin = Re((a - i b) exp(i k angle))
         speed = float(position[-1] - position[0]) / ((len(position) - 1) * period)
-        return cls(orders=orders, speed=speed, current=value[:, 0], swing=value[:, 1])
+        mean = float(current.mean())
+        return cls(orders=orders, speed=speed, mean=mean, current=value[:, 0], swing=value[:, 1])
 
     def torque(self, torque_constant: float, mechanics: Mechanics) -> NDArray[np.complex128]:
         """Torque of each order that is neither the motor's nor a friction that is constant. [N·m]"""
@@ -229,6 +276,11 @@ class _Harmonics:
         """Torque by which each order is off if what moves resonates a little elsewhere. [N·m]"""
         above, below = (1 / self._response(mechanics, 1 + way * SHAFT_KNOWN) for way in (1, -1))
         return np.asarray(0.5 * np.abs(above - below) * np.abs(self.orders * self.speed * self.swing))
+
+    def doubt_of_sine(self, mechanics: Mechanics) -> FloatArray:
+        """Torque of each order's swing, by as much as it is of the speed. [N·m]"""
+        swing = np.abs(self.swing)
+        return np.asarray(self.impedance(mechanics) * swing * np.minimum(self.orders * swing, 1.0))
 
     def _response(self, mechanics: Mechanics, scale: float) -> NDArray[np.complex128]:
         response = mechanics(scale * np.abs(self.orders * self.speed) / (2 * np.pi))

@@ -150,8 +150,8 @@ def _weighed(record: Recording, kt: float, wave: FloatArray, slow: float) -> Loa
         load = replace(
             load,
             inertia=load.inertia.doubted_by(other.inertia),
-            coulomb=load.coulomb.doubted_by(other.coulomb),
-            viscous=load.viscous.doubted_by(other.viscous),
+            coulomb=load.coulomb.doubted_by_part(other.coulomb),
+            viscous=load.viscous.doubted_by_part(other.viscous),
         )
     return load
 

@@ -10,6 +10,7 @@ from cadrel.core.control import Gains, Rates, TwoMass, Winding, velocity_plant
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import (
     Estimated,
+    LoadEstimate,
     PlantFit,
     angle_error_from_spinning,
     fit_admittance,
@@ -17,6 +18,7 @@ from cadrel.core.identification import (
     fit_two_mass,
     flux_from_spinning,
     learn_halls,
+    load,
     offset_from_alignment,
     resistance_from_levels,
     unmixed,
@@ -217,6 +219,58 @@ def test_runs_that_scatter_are_as_sure_as_they_scatter() -> None:
     agreeing = weighted_mean([Estimated(10.0, 1.0), Estimated(10.1, 1.0)])
     assert agreeing.std == pytest.approx(1 / math.sqrt(2)), "no surer than each tells for itself"
     assert weighted_mean([Estimated(10.0, 0.1), Estimated(14.0, 10.0)]).value == pytest.approx(10.0, rel=1e-3)
+
+
+def rubbed(viscous: float, seed: int) -> LoadEstimate:
+    """Strokes between 20 and 30 rad/s under torque with noise: 0.05 N·m of Coulomb friction, and viscous friction."""
+    t, n = 5e-4, 8000
+    time = np.arange(n) * t
+    speed = 30.0 * np.clip(4 * np.sin(2 * np.pi * time), -1, 1)
+    position = np.cumsum(speed) * t
+    torque = 1e-3 * np.gradient(speed, t) + 0.05 * np.sign(speed) + viscous * speed
+    noise = np.random.default_rng(seed).normal(size=n)
+    return fit_load(position, torque + 0.2 * noise, speed, period=t, slow=20.0)
+
+
+def test_where_speeds_lie_too_near_to_tell_coulomb_from_viscous_friction_the_usual_decides(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    usual = [rubbed(1e-4, seed) for seed in range(30)]
+    monkeypatch.setattr(load, "VISCOUS", 1e6)
+    alone = [rubbed(1e-4, seed) for seed in range(30)]
+
+    def rms(found: list[LoadEstimate]) -> float:
+        return float(np.sqrt(np.mean([(one.coulomb.value / 0.05 - 1) ** 2 for one in found])))
+
+    assert rms(alone) > 0.2 and rms(usual) < 0.7 * rms(alone)
+    off, off_alone = ([abs(one.coulomb.value - 0.05) / one.coulomb.std for one in many] for many in (usual, alone))
+    assert np.median(off) < 1.2 * np.median(off_alone), "no surer of itself than it was"
+    assert [one.inertia.value for one in usual] == pytest.approx([one.inertia.value for one in alone], rel=0.02)
+
+
+def test_viscous_friction_beyond_the_usual_is_found_where_the_speeds_tell_it() -> None:
+    """Sines from 0 to 30 rad/s: viscous torque at the top is twice Coulomb's, four times what is usual."""
+    t = 5e-4
+    speed = 30.0 * np.sin(2 * np.pi * np.arange(8000) * t)
+    torque = 1e-3 * np.gradient(speed, t) + 0.05 * np.sign(speed) + 3.3e-3 * speed
+    noise = 0.01 * np.random.default_rng(1).normal(size=8000)
+    found = fit_load(np.cumsum(speed) * t, torque + noise, speed, period=t, slow=3.0)
+    assert found.viscous.value == pytest.approx(3.3e-3, rel=0.02)
+    assert found.coulomb.value == pytest.approx(0.05, rel=0.05)
+
+
+def test_a_part_of_the_data_makes_doubtful_only_what_it_differs_by_beyond_its_own_scatter() -> None:
+    """Means of all of 40 draws and of the first 10 of them: the whole stays as sure as it is, unless they drift."""
+    rng, doubts = np.random.default_rng(4), []
+    for _ in range(2000):
+        draws = rng.normal(size=40)
+        whole, part = Estimated(float(draws.mean()), 1 / math.sqrt(40)), Estimated(float(draws[:10].mean()), 0.1**0.5)
+        doubts.append(whole.doubted_by_part(part))
+    assert 0.93 < np.mean([abs(d.value) < 2 * d.std for d in doubts]) <= 0.99
+    assert np.median([d.std for d in doubts]) == pytest.approx(1 / math.sqrt(40))
+    drifted = Estimated(1.0, 0.1).doubted_by_part(Estimated(3.0, 0.2))
+    assert drifted.std == pytest.approx(math.sqrt(0.1**2 + 2.0**2 - 0.03))
+    assert Estimated(1.0, 0.2).doubted_by_part(Estimated(1.0, 0.1)).std == 0.2, "a part is never the surer"
 
 
 def test_a_load_that_swings_on_its_shaft_is_weighed_right() -> None:

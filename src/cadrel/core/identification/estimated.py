@@ -16,6 +16,16 @@ class Estimated:
         """Return this value; what one found under other conditions differs by is doubt, beside its own."""
         return Estimated(self.value, math.hypot(self.std, self.value - other.value))
 
+    def doubted_by_part(self, part: "Estimated") -> "Estimated":
+        """Return this value; what one found on a part of its data differs by is doubt, beyond what it scatters more.
+
+        Of a part the difference has the difference of both variances (J. Hausman, Econometrica 46 (1978) 1251; from
+        memory).
+        """
+        noise = max(part.std**2 - self.std**2, 0.0)
+        beyond = max((self.value - part.value) ** 2 - noise, 0.0)
+        return Estimated(self.value, math.hypot(self.std, math.sqrt(beyond)))
+
     def within(self, accuracy: float) -> "Estimated":
         """Return this value, doubted by what it was measured with: right within a share of it, anywhere alike."""
         return Estimated(self.value, math.hypot(self.std, accuracy / math.sqrt(3) * self.value))

@@ -19,6 +19,9 @@ CORNER = 0.3  # of its own size: how far the commanded acceleration may bend ove
 LEFT = 1.5  # of what that changes in the inertia is doubt: the series goes on, in terms as large on soft springs
 EARNS = 2.0  # times the logarithm of the equations, by which each further unknown must lower that of the misfit
 SHOWS = 0.2  # of what is left of the torque, that an order must take to be one
+# Of what rubs at a run's mean speed, that viscous friction is likely to make at its top speed, rms (common practice): it
+# says little but where speeds lie too near to each other to tell viscous friction from Coulomb's.
+VISCOUS = 0.5
 SPAN = 40  # [samples] an equation covers: long against the noise, short against a ramp
 
 
@@ -80,9 +83,13 @@ def fit_load(
     first order in what the spring does. Without the second term that would be read as more inertia. It is fitted too,
     and kept where the command is smooth and the term is surely there, with the sign a spring gives it.
 
+    What is known of friction beforehand, that viscous friction is hardly more than half of it, is one equation more,
+    taken up as a Kalman filter takes up an observation [2]_.
+
     References
     ----------
     .. [1] L. Ljung, System Identification: Theory for the User, 2nd ed., 1999, section 7.6 (from memory).
+    .. [2] R. E. Kalman, Journal of Basic Engineering 82 (1960) 35-45 (from memory).
     """
     change, speed, usable = _terms(position, period, span, slow)
     meant = np.concatenate([[0.0], np.cumsum(command)[:-1]]) * period
@@ -101,8 +108,9 @@ def fit_load(
         more = along.columns(pick, np.sign(speed[pick]))
         return _solved(np.hstack([equations, more]), np.hstack([meant_equations, more]), mean_torque[pick])
 
+    top, middle = float(np.abs(command).max()), float(np.abs(speed[pick]).mean())
     along, best = _along(Along(position, span), solved, pick)
-    found, sigma2 = best.values[:4], best.sigma2
+    found, sigma2 = _rubbing_as_usual(best, top, middle)[:4], best.sigma2
     inner = pick[(pick >= span) & (pick < len(change) - span)]
     bend, meant_bend = (_bend(c, inner, span, period)[:, None] for c in (change, change_meant))
     if np.abs(meant_bend).max() * (span * period) ** 2 < CORNER * np.abs(change_meant[inner]).max():
@@ -112,7 +120,7 @@ def fit_load(
             np.hstack([_equations(change_meant, speed_meant, inner), meant_bend, more]),
             mean_torque[inner],
         )
-        springy, less = bent.values, bent.sigma2
+        springy, less = _rubbing_as_usual(bent, top, middle), bent.sigma2
         if springy[4].value < -SURE * springy[4].std:
             apart = abs(springy[0].value - found[0].value)
             springy[0] = Estimated(springy[0].value, math.hypot(springy[0].std, LEFT * apart))
@@ -125,6 +133,7 @@ def fit_load(
 
 class _Solved(NamedTuple):
     values: list[Estimated]
+    covariance: FloatArray  # of them
     sigma2: float  # of what is left
     rest: FloatArray
 
@@ -161,9 +170,24 @@ def _solved(a: FloatArray, z: FloatArray, y: FloatArray) -> _Solved:
     solution = gain @ y
     rest = y - (a / scale) @ solution
     sigma2 = float(rest @ rest) / max(len(y) - a.shape[1], 1)
-    std = np.sqrt(np.diag(gain @ gain.T) * sigma2) / scale
-    values = [Estimated(float(v), float(s)) for v, s in zip(solution / scale, std, strict=True)]
-    return _Solved(values, sigma2, rest)
+    covariance = gain @ gain.T * sigma2 / np.outer(scale, scale)
+    return _Solved(_with_std(solution / scale, covariance), covariance, sigma2, rest)
+
+
+def _with_std(values: FloatArray, covariance: FloatArray) -> list[Estimated]:
+    return [Estimated(float(v), math.sqrt(float(c))) for v, c in zip(values, np.diag(covariance), strict=True)]
+
+
+def _rubbing_as_usual(solved: _Solved, top: float, middle: float) -> list[Estimated]:
+    """Return the unknowns with one observation more: no viscous torque at a `top` speed, give or take `VISCOUS`.
+
+    That of what rubs at a `middle` speed, which is known where neither share of it is. [rad/s]
+    """
+    values = np.array([v.value for v in solved.values])
+    rubs = abs(values[1] + values[2] * middle)
+    usual = VISCOUS * rubs / top  # [N·m·s/rad]
+    gain = solved.covariance[:, 2] / (solved.covariance[2, 2] + usual**2)
+    return _with_std(values - gain * values[2], solved.covariance - np.outer(gain, solved.covariance[2]))
 
 
 def _bend(change: FloatArray, pick: NDArray[np.int64], span: int, period: float) -> FloatArray:

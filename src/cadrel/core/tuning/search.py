@@ -40,6 +40,9 @@ LED = ((1.03, 0.05), (0.2, 0.4), (1550.0, 0.1), (0.9, 0.2))
 # Or with one about where the load stands against the motor, in its frequency: what the inverse leaves of it, which is
 # of other damping and drifts.
 BESIDE = ((0.85, 0.2), (0.25, 0.3), (1.3, 0.2), (0.35, 0.3))
+# Or beside a lead about the filters with a lag from below the resonance up to above it, in its frequency, of much more
+# gain: where a heavy load stands against the motor far below the crossover, which the motor alone decides.
+BENEATH = ((2.2, 0.2), (0.9, 0.2), (0.5, 0.2), (0.95, 0.1))
 # Crowds that evolve side by side, and after how many generations all but the best so many are given up.
 RACED = ((60, 4), (120, 2))
 MOST_LEAD = 3.0  # poles over zeros: beyond, a section is a differentiator
@@ -126,6 +129,12 @@ def _beginnings(
         led[:half, FIXED : FIXED + 4] = _about(LED, half, rng)
         led[:half, FIXED] += math.log(load.resonance_hz)
         crowds.append(_lagged(led, rng))
+        beneath = _strewn(box, sections, rng)
+        beneath[:half, :FIXED] = start[:FIXED] + 0.3 * rng.normal(size=(half, FIXED))
+        beneath[:half, FIXED : FIXED + 4] = _about(LEAD, half, rng)
+        beneath[:half, -4:] = _about(BENEATH, half, rng)
+        beneath[:half, [-4, -2]] += math.log(load.resonance_hz)
+        crowds.append(beneath)
     return crowds
 
 

@@ -43,6 +43,7 @@ HIDDEN = "a spring that may hide beyond the"
 NOISY = "the device's noise: the current ripple asked for at rest"
 MORE = (1.02, 1.05, 1.1)  # times a gain: what first forbids so much more of it is what binds
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
+HALVINGS = 3  # of the last of these steps: the integral gain goes with the square of what is taken back
 MISSED_BY, MISSED_NEAR = math.radians(3), 0.7  # of -1: crossovers and near passes that the search looks at closer
 MISSED_POINTS = 5  # that such a place adds to the search's grid, over four steps of the judge's
 # Of a load lighter or heavier than measured: stable. Its corners lie beyond those asked for by what an identification
@@ -336,14 +337,23 @@ def _quieter(known: Gains, bounds: Bounds) -> Gains | None:
 
 
 def _judged(judge: _Judge, proposed: Gains | None) -> Gains | None:
-    """Take the gain back, the integral gain with its square, until every judge is content; None if none is."""
+    """Take the gain back, the integral gain with its square, until every judge is content; None if none is.
+
+    No more of it than that asks for: between the last that was refused and the first that is not it is halved.
+    """
     if proposed is None:
         return None
-    for _ in range(TRIES):
-        if judge.accepts(proposed):
-            return proposed
-        proposed = softened(proposed, LESS)
-    return None
+    refused, share = math.inf, 1.0
+    while not judge.accepts(softened(proposed, share)):
+        refused, share = share, LESS * share
+        if share < LESS**TRIES:
+            return None
+    if math.isinf(refused):
+        return proposed
+    for _ in range(HALVINGS):
+        middle = math.sqrt(share * refused)
+        share, refused = (middle, refused) if judge.accepts(softened(proposed, middle)) else (share, middle)
+    return softened(proposed, share)
 
 
 def _limit(every: list[Margins], load: TwoMass, asked: Robustness, gains: Gains, bounds: Bounds) -> str:

@@ -1,0 +1,81 @@
+"""What the search for a velocity loop must not miss, and how much gain is taken back where a judge refuses."""
+
+import math
+from dataclasses import replace
+from typing import Any
+
+import pytest
+
+from cadrel.core.axis.understanding import Robustness
+from cadrel.core.control import Gains, TwoMass, Winding
+from cadrel.core.control.filters import Section
+from cadrel.core.tuning import tune_velocity
+from cadrel.core.tuning.velocity import LESS, _judged, keeps_what_is_asked
+from tests.core.tuning.usual import START, USUAL
+
+# A motor before six times its inertia on a shaft that resonates at 41 Hz, and its winding.
+HEAVY = TwoMass(
+    inertia_motor=1.86e-5, inertia_load=1.2e-4, stiffness=1.09, damping=3.5e-4, viscous=1.2e-5, viscous_load=3.7e-5
+)
+SMALL = Winding(resistance=0.82, inductance=2.46e-3, emf=0.0396)
+ASKED = replace(
+    USUAL, resonance_drift=0.05, resonance_rise=0.075, inertia_least=0.7, inertia_most=1.5, motor_inertia=1.9e-5
+)
+BY_HAND = START.with_(
+    current_gain=9.1, current_reset=3.07e-3, velocity_gain=0.6, velocity_reset=0.021, torque_filter_hz=1100.0,
+    feedback_filter_hz=1000.0, sections=(
+        Section(zero_hz=700.0, zero_damping=1.2, pole_hz=1600.0, pole_damping=0.8),
+        Section(zero_hz=86.0, zero_damping=0.9, pole_hz=19.7, pole_damping=1.0),
+    ),
+)  # fmt: skip
+
+
+def softer(gains: Gains, asked: Robustness) -> Gains:
+    """As much of the same shape as is borne, with the gain of its integral as well."""
+    for k in range(60):
+        tried = gains.with_(velocity_gain=0.97**k * gains.velocity_gain)
+        if keeps_what_is_asked(tried, HEAVY, SMALL, asked):
+            return tried
+    raise AssertionError("no gain of this shape keeps what is asked")
+
+
+def score(gains: Gains) -> float:
+    """What proposals are chosen by: stiff first, then quick."""
+    return math.log(gains.velocity_gain / gains.velocity_reset) + 0.5 * math.log(gains.velocity_gain)
+
+
+def test_a_lag_from_below_the_resonance_that_one_can_write_down_is_not_missed() -> None:
+    """The motor alone decides the crossover: beneath it a lag about the resonance of 41 Hz lets the load be held."""
+    found = tune_velocity(HEAVY, SMALL, START.with_(current_gain=9.1, current_reset=3.07e-3), ASKED)
+    by_hand = softer(BY_HAND, ASKED)
+    assert keeps_what_is_asked(found.gains, HEAVY, SMALL, ASKED)
+    assert score(found.gains) > score(by_hand) - 0.05
+
+
+class _Ceiling:
+    """Accepts loops up to a gain, and counts how often it was asked."""
+
+    def __init__(self, highest: float) -> None:
+        self.highest, self.asked = highest, 0
+
+    def accepts(self, gains: Gains) -> bool:
+        self.asked += 1
+        return gains.velocity_gain <= self.highest
+
+
+@pytest.mark.parametrize("share", [1.0, 0.995, 0.9, 0.5])
+def test_no_more_gain_is_taken_back_than_the_judge_asks_for(share: float) -> None:
+    judge: Any = _Ceiling(share * BY_HAND.velocity_gain)
+    taken = _judged(judge, BY_HAND)
+    assert taken is not None
+    assert LESS ** (1 / 7) < taken.velocity_gain / judge.highest <= 1.0
+    assert taken.velocity_gain / taken.velocity_reset == pytest.approx(
+        (taken.velocity_gain / BY_HAND.velocity_gain) ** 2 * BY_HAND.velocity_gain / BY_HAND.velocity_reset
+    )
+    assert judge.asked < 30
+
+
+def test_a_judge_that_nothing_satisfies_ends_it() -> None:
+    judge: Any = _Ceiling(0.0)
+    assert _judged(judge, BY_HAND) is None
+    assert _judged(judge, None) is None

@@ -175,7 +175,9 @@ def _solved(a: FloatArray, z: FloatArray, y: FloatArray) -> _Solved:
 
 
 def _with_std(values: FloatArray, covariance: FloatArray) -> list[Estimated]:
-    return [Estimated(float(v), math.sqrt(float(c))) for v, c in zip(values, np.diag(covariance), strict=True)]
+    return [
+        Estimated(float(v), math.sqrt(max(float(c), 0.0))) for v, c in zip(values, np.diag(covariance), strict=True)
+    ]
 
 
 def _rubbing_as_usual(solved: _Solved, top: float, middle: float) -> list[Estimated]:

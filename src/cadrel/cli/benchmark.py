@@ -39,6 +39,7 @@ UNKIND: dict[str, Any] = {
     "saturation_current": 40.0, "magnet_current": 8.0, "winding_heat": 600.0, "winding_cooling": 2.0,
     "base_inertia": 0.05, "base_stiffness": 2000.0, "base_damping": 1.0, "scale_error": ((1, 0.01, 0),),
     "line_jitter": 0.05, "current_offset": (0.02, -0.03), "current_gain_error": 0.01,
+    "sampling_skew": 1e-6, "cable_length": 20.0,
 }  # fmt: skip
 
 

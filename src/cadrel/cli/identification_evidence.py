@@ -111,7 +111,7 @@ def identify(numbered: tuple[int, int]) -> Identified:
 
 def _compare(found: Identified, truth: RigTruth, outcome: Outcome) -> None:
     known = {
-        "resistance": truth.resistance, "inductance_q": truth.inductance_q, "flux": truth.flux_linkage,
+        "resistance": truth.phase_resistance, "inductance_q": truth.inductance_q, "flux": truth.flux_linkage,
         "sensor_gain_b": 1.0 + truth.current_gain_error,
         "load": truth.inertia_motor + truth.inertia_load + truth.inertia_third,
         "coulomb": truth.coulomb_motor + truth.coulomb_load, "viscous": truth.viscous_motor + truth.viscous_load,

@@ -166,7 +166,7 @@ def _velocity_sample(
     m = 7 if t.inertia_third > 0.0 else 5
     n = m + 8
     kt, ke = 1.5 * t.pole_pairs * t.flux_linkage, t.pole_pairs * t.flux_linkage
-    r, ind = t.resistance, t.inductance_q
+    r, ind = t.phase_resistance, t.inductance_q
     plant = np.zeros((m, m))
     plant[0, :2] = -r / ind, -ke / ind
     plant[1, :5] = np.array([kt, -(t.damping + t.viscous_motor), -t.stiffness, t.damping, t.stiffness])

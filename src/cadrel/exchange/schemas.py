@@ -194,6 +194,9 @@ RIG_KEYS: dict[str, tuple[dict[str, Any], str]] = {
         "Offset of both current sensors [A]",
     ),
     "current_gain_error": (_ANY, "Gain of the second current sensor over the first, less one"),
+    "sampling_skew": (_ANY, "From the middle of the PWM period to where currents are sampled [s]: their ripple shows"),
+    "cable_length": (_NOT_NEGATIVE, "Of the motor cable, one way [m]"),
+    "cable_section_mm2": (_POSITIVE, "Of its copper [mm²]"),
     "faults": (
         {"type": "array", "items": {"type": "string", "maxLength": 40}, "uniqueItems": True, "maxItems": 20},
         "Codes of wiring faults (rig.md), done to all of the above",

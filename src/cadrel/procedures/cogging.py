@@ -66,8 +66,8 @@ def run_cogging(session: Session) -> Outcome:
     if len(unseen):
         seen = f" in {_ranges(found.orders[found.seen])} times a turn"
         session.note(
-            "Not seen, because the load hardly lets the motor move there, or ripple of its torque under the load may be "
-            f"as large: {_ranges(unseen)} times a turn."
+            "Not seen, because the load hardly lets the motor move there, or ripple of its torque may be as large: "
+            f"{_ranges(unseen)} times a turn."
         )
     rated = kt * session.current_continuous
     drawn = {"angle_deg": np.degrees(angle).round(3).tolist(), "torque": curve.round(9).tolist()}

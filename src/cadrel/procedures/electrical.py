@@ -49,6 +49,7 @@ BANDWIDTH_TOLERANCE = 0.1  # of the bandwidth: the winding warms, and saturates 
 CALM_PHASE, CALM_PEAK = 45.0, 2.0  # [°], [1] of the inner loop; common practice, as the loops around it rest on it
 STEP_SHARE = 0.2  # of continuous current
 _NO_LOAD = TwoMass(inertia_motor=1.0)  # a current step needs no mechanics
+COLDEST, HOTTEST = -25.0, 160.0  # [°C] of a winding at work
 STEP_TICKS = 160  # [ticks] of each half of the square wave: 10 ms
 
 
@@ -78,6 +79,7 @@ def run_current_loop(session: Session) -> Outcome:
         admittances = [low[2][0], *high_runs]  # d at the low current, d and q at the high one
         inductance = inductance_q  # torque is made on q; where d differs, its loop is the quicker one
         winding = Winding(resistance=resistance.value, inductance=inductance.value)
+        _note_temperature(session, resistance)
         gains = tune_current(winding, before, bandwidth_hz=session.axis.current_bandwidth)
         session.write(
             {
@@ -109,6 +111,23 @@ def run_current_loop(session: Session) -> Outcome:
     )
     go_back_unless_proven(session, outcome, kept)
     return outcome
+
+
+def _note_temperature(session: Session, resistance: Estimated) -> None:
+    """Say how warm the winding was, by its resistance: what was measured is of that, and of no other temperature."""
+    motor = session.axis.motor
+    warm = motor.warm_as(resistance.value)
+    if COLDEST <= warm <= HOTTEST:
+        session.note(
+            f"By its resistance the winding stands at {warm:.0f} °C, as far as the sheet's holds: each per cent that it "
+            "is off are 2.5 K."
+        )
+        return
+    off = 100 * (resistance.value / motor.resistance - 1)
+    session.note(
+        f"The resistance is {abs(off):.0f} % {'above' if off > 0 else 'below'} the sheet's: no temperature of the winding "
+        "explains that. Look whether the sheet's is that of a phase or of two, and which cable was entered."
+    )
 
 
 LONGEST_STILL = 20.0  # [s] that a heavy shaft without friction to speak of may swing before it is measured all the same

@@ -233,6 +233,15 @@ def test_a_resistance_printed_warm_is_explained_and_not_called_wrong() -> None:
     assert all(c.state == "agrees" for c in check_motor(mended))
 
 
+@pytest.mark.parametrize(("entered", "factor", "warm"), [
+    (20, 1.0, 20.0), (20, 1.393, 120.0), (20, 0.9214, 0.0), (100, 1.0, 100.0), (100, 1 / 1.3144, 20.0),
+])  # fmt: skip
+def test_a_resistance_tells_how_warm_its_winding_is(entered: float, factor: float, warm: float) -> None:
+    """Copper gains 0.393 % a kelvin of what it has at 20 °C (IEC 60028): 39.3 % to 120 °C."""
+    motor = motor_from_sheet({**BASE, "sheet.temperature_winding": {"value": entered, "unit": "°C"}})
+    assert motor.warm_as(factor * motor.resistance) == pytest.approx(warm, abs=0.1)
+
+
 def test_a_temperature_that_is_said_counts_for_resistance_and_constants() -> None:
     at: dict[str, Entry] = {"sheet.resistance_at": {"value": 100, "unit": "°C"}}
     assert motor_from_sheet({**WARM, **at}).resistance == pytest.approx(1.2, rel=1e-4)

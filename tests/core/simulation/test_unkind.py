@@ -7,7 +7,8 @@ import pytest
 from scipy.integrate import quad, solve_ivp
 
 from cadrel.core.errors import UnusableInput
-from cadrel.core.simulation import RigTruth, layout
+from cadrel.core.simulation import RigTruth, SimulatedDrive, layout
+from cadrel.core.simulation.firmware import measure
 from cadrel.core.simulation.plant import plant_tick
 from cadrel.core.simulation.unkind import unkind_tick
 from tests.conftest import rig_of
@@ -198,6 +199,32 @@ def test_a_winding_gets_as_warm_as_its_loss_and_cooling_say() -> None:
     r = p.resistance * (1 + 0.00393 * state.winding_rise)
     assert state.i_q == pytest.approx(4.0 / r, rel=0.01)
     assert state.winding_rise == pytest.approx(1.5 * 4.0**2 / r / 0.5, rel=0.05)
+
+
+def test_a_cable_takes_its_share_of_the_voltage_and_stays_cold() -> None:
+    """Twenty metres of 0.75 mm² have 0.489 ohm by the table of IEC 60228 (24.5 ohm/km, from memory) less its lay."""
+    warm = dict(winding_heat=0.2, winding_cooling=0.5, cable_length=20.0, cable_section_mm2=0.75)
+    truth = rig_of("tile-pusher", **CALM, **warm)
+    state, p = prepared(truth)
+    assert p.resistance - truth.resistance == pytest.approx(24.5e-3 * 20.0, rel=0.07)
+    state.stuck1 = state.stuck2 = 1
+    locked = p._replace(coulomb_motor=1e3, coulomb_load=1e3, flux_linkage=1e-6, current_noise=0.0)
+    advance(state, locked, round(2.4 / TICK), (0.0, 4.0))
+    hot = truth.resistance * (1 + 0.00393 * state.winding_rise)
+    assert state.i_q == pytest.approx(4.0 / (hot + truth.phase_resistance - truth.resistance), rel=0.01)
+    assert state.winding_rise == pytest.approx(1.5 * hot * state.i_q**2 / 0.5, rel=0.05), "by its own loss alone"
+
+
+@pytest.mark.parametrize("skew", [0.0, 2e-6, -1e-6])
+def test_currents_sampled_beside_the_middle_of_a_period_have_run_on_against_the_mean_voltage(skew: float) -> None:
+    """In a zero vector di/dt = -u / L of the voltage that the period has in the mean."""
+    truth = rig_of("tile-pusher", **CALM, current_noise=0.0, current_lsb=1e-9, sampling_skew=skew)
+    state, p = prepared(truth, mode=layout.VECTOR)
+    state.i_d, state.i_q, state.v_alpha, state.v_beta = 2.0, 0.0, 24.0, -12.0
+    measure(state, p, SimulatedDrive("axis", truth, seed=1).running.settings)
+    inductance = 0.5 * (truth.inductance_d + truth.inductance_q)
+    assert state.meas_d == pytest.approx(2.0 - 24.0 * skew / inductance, abs=1e-6)
+    assert state.meas_q == pytest.approx(12.0 * skew / inductance, abs=1e-6)
 
 
 def test_what_the_device_shows_too_much_is_its_wave_and_its_lines_are_off_the_same_each_time() -> None:

@@ -19,8 +19,8 @@ CORNER = 0.3  # of its own size: how far the commanded acceleration may bend ove
 LEFT = 1.5  # of what that changes in the inertia is doubt: the series goes on, in terms as large on soft springs
 EARNS = 2.0  # times the logarithm of the equations, by which each further unknown must lower that of the misfit
 SHOWS = 0.2  # of what is left of the torque, that an order must take to be one
-# Of what rubs at a run's mean speed, that viscous friction is likely to make at its top speed, rms (common practice): it
-# says little but where speeds lie too near to each other to tell viscous friction from Coulomb's.
+# Of what rubs at a run's mean speed, that viscous friction is likely to make at its top speed, rms (common practice).
+# It says little but where speeds lie too near to each other to tell viscous friction from Coulomb's.
 VISCOUS = 0.5
 SPAN = 40  # [samples] an equation covers: long against the noise, short against a ramp
 

@@ -101,6 +101,15 @@ class Motor:
             temperature=temperature,
         )
 
+    def warm_as(self, resistance: float) -> float:
+        """Return how warm the winding is that has a resistance. [ohm] -> [°C]
+
+        By this motor's own, of which the cable is taken to be as warm: what a sheet is off by shows as temperature,
+        12.7 K for each 5 %.
+        """
+        cold = self.resistance / copper_factor(self.temperature)
+        return REFERENCE_TEMPERATURE + (resistance / cold - 1) / COPPER_TEMPCO
+
     def with_cable(self, resistance: float) -> Self:
         """Return the motor behind a cable of that resistance per wire. [ohm]"""
         return replace(self, resistance=self.resistance + resistance * (1 if self.phases == 3 else 2))

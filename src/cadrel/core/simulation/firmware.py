@@ -80,6 +80,9 @@ def measure(s, p, c):
     own_alpha, own_beta = s.i_d * ct - s.i_q * st, s.i_d * st + s.i_q * ct
     alpha = own_alpha * p.phase_cos + own_beta * p.phase_sin
     beta = (own_beta * p.phase_cos - own_alpha * p.phase_sin) * p.phase_sign
+    # Beside the middle of a zero vector current has run on against the mean voltage: PWM ripple is sampled with it.
+    alpha -= p.ripple_shown * s.v_alpha
+    beta -= p.ripple_shown * s.v_beta
     ia = alpha + p.current_noise * noise(s) + p.current_offset_a
     ib = p.current_gain_b * (-0.5 * alpha + SQRT3_2 * beta) + p.current_noise * noise(s) + p.current_offset_b
     ia = math.floor(ia / p.current_lsb + 0.5) * p.current_lsb

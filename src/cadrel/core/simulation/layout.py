@@ -107,6 +107,7 @@ class Plant(NamedTuple):
     current_offset_a: float  # [A] of the sensors
     current_offset_b: float
     current_gain_b: float  # of the second sensor
+    ripple_shown: float  # [A/V] current that PWM ripple has at the moment of sampling, for a phase's voltage
     unkind: int  # 1: what follows counts, and `unkind.py` advances the plant
     inertia_third: float  # 0: two masses
     stiffness_third: float
@@ -122,6 +123,7 @@ class Plant(NamedTuple):
     bristle_damping_load: float
     saturation: float  # [A] at which inductance has fallen to half; 0: iron that does not
     magnetised: float  # [A] by which the magnets have gone there already, along d
+    winding_share: float  # of the resistance that gets warm; the rest is the cable's
     winding_heat: float  # [J/K]; 0: it never gets warm
     winding_cooling: float  # [W/K]
     base_inertia: float  # 0: it stands firm

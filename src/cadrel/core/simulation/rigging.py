@@ -92,6 +92,7 @@ def _unkindness(truth: RigTruth) -> dict[str, Any]:
         bristle_damping_load=damping_load,
         saturation=truth.saturation_current,
         magnetised=truth.magnet_current,
+        winding_share=truth.resistance / truth.phase_resistance,
         winding_heat=truth.winding_heat,
         winding_cooling=truth.winding_cooling,
         base_inertia=truth.base_inertia,
@@ -111,7 +112,7 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
     wrapped = np.mod(edges, 2 * math.pi)
     order = np.argsort(wrapped)
     plant = Plant(
-        resistance=truth.resistance,
+        resistance=truth.phase_resistance,
         inductance_d=truth.inductance_d,
         inductance_q=truth.inductance_q,
         flux_linkage=truth.flux_linkage,
@@ -180,6 +181,7 @@ def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
         current_offset_a=truth.current_offset[0],
         current_offset_b=truth.current_offset[1],
         current_gain_b=1.0 + truth.current_gain_error,
+        ripple_shown=2 * truth.sampling_skew / (truth.inductance_d + truth.inductance_q),
         **_unkindness(truth),
         brake_torque=truth.brake_torque,
         pin_play=math.radians(truth.pin_play_deg) / 2 if truth.brake_kind == "pin" else 0.0,

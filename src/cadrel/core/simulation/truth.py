@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from cadrel.core.errors import UnusableInput
+from cadrel.core.motor import cable_resistance
 from cadrel.core.parameters import DEVICE_KINDS, DeviceKind
 
 DEAD_LAWS = ("hyperbola", "tanh", "atan", "exponential", "clipped")  # as the kernel numbers them
@@ -124,6 +125,9 @@ class RigTruth:
     line_jitter: float = 0.0  # of a line, that each is off by
     current_offset: tuple[float, float] = (0.0, 0.0)  # [A] of both sensors
     current_gain_error: float = 0.0  # of the second sensor against the first
+    sampling_skew: float = 0.0  # [s] from the middle of the PWM period to where currents are sampled: their ripple
+    cable_length: float = 0.0  # [m] of the motor cable, one way; it stays as warm as it is
+    cable_section_mm2: float = 1.5  # [mm²] of its copper
     faults: tuple[str, ...] = ()  # codes of `faults.FAULTS`, done to all of the above
 
     @classmethod
@@ -162,6 +166,11 @@ class RigTruth:
     def has_halls(self) -> bool:
         """Whether Hall signals are wired at all."""
         return self.device_kind.has_edges if self.halls_fitted is None else self.halls_fitted
+
+    @property
+    def phase_resistance(self) -> float:
+        """Of a cold winding behind its cable. [ohm]"""
+        return self.resistance + cable_resistance(length=self.cable_length, section=1e-6 * self.cable_section_mm2)
 
     @property
     def word_bits(self) -> int:

@@ -91,7 +91,8 @@ def _slopes(i_d, i_q, w1, w2, w3, twist, twist3, theta2, vd, vq, p, m, powered):
 @numba.njit(cache=True, error_model="numpy", fastmath=FAST)
 def _warm(s, p):
     """Let the winding take the heat of its copper, and give it off, over the ticks since the last look."""
-    loss = 1.5 * p.resistance * (1.0 + COPPER * s.winding_rise) * (s.i_d * s.i_d + s.i_q * s.i_q)
+    winding = p.resistance * p.winding_share * (1.0 + COPPER * s.winding_rise)
+    loss = 1.5 * winding * (s.i_d * s.i_d + s.i_q * s.i_q)
     s.winding_rise += WARMED * TICK * (loss - p.winding_cooling * s.winding_rise) / p.winding_heat
 
 
@@ -111,7 +112,7 @@ def unkind_tick(s, p):  # noqa: PLR0912, PLR0915 - one Runge-Kutta step, written
     true = 1.0 + slope
     cogging, _ = _harmonics(th0, p.cogging)
     ripple, _ = _harmonics(p.pole_pairs * th0, p.ripple)
-    r = p.resistance * (1.0 + COPPER * s.winding_rise)
+    r = p.resistance * (1.0 + COPPER * p.winding_share * s.winding_rise)
     psi = p.flux_linkage * (1.0 - MAGNET * s.winding_rise) * (1.0 + ripple)
     ld, lq = p.inductance_d, p.inductance_q
     if p.saturation > 0.0:

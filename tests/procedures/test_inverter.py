@@ -123,7 +123,8 @@ def test_an_inverter_without_dead_time_is_left_alone(make_drive) -> None:
 
 
 @pytest.mark.parametrize(("factor", "said"), [
-    (1.0, "stands at 20 °C"), (1.2, "stands at 71 °C"), (2.0, "100 % above the sheet's"), (0.5, "50 % below the sheet's"),
+    (1.0, "stands at 20 °C"), (1.2, "stands at 71 °C"),
+    (2.0, "100 % above the sheet's"), (0.5, "50 % below the sheet's"),
 ])  # fmt: skip
 def test_the_current_loop_says_how_warm_its_winding_was_or_that_no_winding_is(factor: float, said: str) -> None:
     """Copper, 0.393 % a kelvin; twice the sheet's resistance is no temperature but a sheet of two phases."""

@@ -119,14 +119,14 @@ def _note_temperature(session: Session, resistance: Estimated) -> None:
     warm = motor.warm_as(resistance.value)
     if COLDEST <= warm <= HOTTEST:
         session.note(
-            f"By its resistance the winding stands at {warm:.0f} °C, as far as the sheet's holds: each per cent that it "
-            "is off are 2.5 K."
+            f"By its resistance the winding stands at {warm:.0f} °C, as far as the sheet's holds: each per cent that "
+            "it is off are 2.5 K."
         )
         return
     off = 100 * (resistance.value / motor.resistance - 1)
     session.note(
-        f"The resistance is {abs(off):.0f} % {'above' if off > 0 else 'below'} the sheet's: no temperature of the winding "
-        "explains that. Look whether the sheet's is that of a phase or of two, and which cable was entered."
+        f"The resistance is {abs(off):.0f} % {'above' if off > 0 else 'below'} the sheet's: no temperature of the "
+        "winding explains that. Look whether the sheet's is that of a phase or of two, and which cable was entered."
     )
 
 

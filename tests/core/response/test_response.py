@@ -1,5 +1,7 @@
 """Excitations, estimators and metrics."""
 
+import math
+
 import numpy as np
 import pytest
 from scipy import signal
@@ -155,3 +157,33 @@ def test_lines_that_one_measurement_lacks_come_from_the_other_and_none_stands_be
     assert np.all(np.diff(both.frequency) > 0)
     alone = own.filled_from(other.precise(0.0), sure=0.06, apart=0.08)
     np.testing.assert_array_equal(alone.std, own.std)
+
+
+def ringing(f: np.ndarray) -> np.ndarray:
+    """Speed of a motor before a load: anti-resonance at 40 Hz, resonance at 148 Hz, 1 % damped."""
+    s, anti, at = 2j * np.pi * f, 2 * np.pi * 40.0, 2 * np.pi * 148.0
+    return (s**2 + 0.02 * anti * s + anti**2) / (s**2 + 0.02 * at * s + at**2) / (1e-3 * s)
+
+
+def test_between_lines_half_a_turn_apart_a_response_goes_as_its_model_does() -> None:
+    lines = np.array([72.3, 85.9, 127.0, 152.3, 183.6, 220.7])
+    true = 1.1 * np.exp(0.1j) * ringing(lines)  # a tenth more than the model has, and a little early
+    seen = FrequencyResponse(lines, true, np.full(6, 0.98), 0.03 * np.abs(true))
+    joined = seen.joined_by(ringing, turned=math.radians(150), points=15)
+    between = joined._kept(~np.isin(joined.frequency, lines))
+    assert len(between.frequency) == 15 and 127.0 < between.frequency[0] < between.frequency[-1] < 152.3
+    assert between.value == pytest.approx(1.1 * np.exp(0.1j) * ringing(between.frequency), rel=1e-6)
+    assert between.std == pytest.approx(0.03 * np.abs(between.value))
+    steps = np.angle(joined.value[1:] / joined.value[:-1])
+    assert steps[np.abs(steps) > math.radians(20)].max() < 0, "a resonance turns the phase one way"
+    assert np.array_equal(joined._kept(np.isin(joined.frequency, lines)).value, true)
+
+
+def test_where_lines_lie_near_or_the_model_parts_from_them_nothing_is_added() -> None:
+    lines = np.array([72.3, 127.0, 146.0, 148.0, 150.0, 183.6])
+    near = FrequencyResponse(lines, ringing(lines), np.ones(6), 0.01 * np.abs(ringing(lines)))
+    assert len(near.joined_by(ringing, turned=math.radians(150), points=15).frequency) == 6
+    apart = np.array([127.0, 152.3])
+    turned = FrequencyResponse(apart, ringing(apart), np.ones(2), np.full(2, 1e-3))
+    rigid = turned.joined_by(lambda f: 1 / (2j * np.pi * f * 1e-3), turned=math.radians(150), points=15)
+    assert len(rigid.frequency) == 2, "one mass knows of no resonance there"

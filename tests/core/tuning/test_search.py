@@ -4,11 +4,13 @@ import math
 from dataclasses import replace
 from typing import Any
 
+import numpy as np
 import pytest
 
 from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Gains, TwoMass, Winding
+from cadrel.core.control import Gains, Sensor, TwoMass, Winding
 from cadrel.core.control.filters import Section
+from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import tune_velocity
 from cadrel.core.tuning.velocity import LESS, _judged, keeps_what_is_asked
 from tests.core.tuning.usual import START, USUAL
@@ -79,3 +81,28 @@ def test_a_judge_that_nothing_satisfies_ends_it() -> None:
     judge: Any = _Ceiling(0.0)
     assert _judged(judge, BY_HAND) is None
     assert _judged(judge, None) is None
+
+
+def test_a_resonance_between_two_lines_of_a_noisy_device_forbids_no_loop() -> None:
+    """Fifteen lines known of a resolver's axis; from 127 to 152 Hz its phase turns by half a turn and a degree.
+
+    A loop is found for them whichever way round the two are read to go.
+    """
+    load = TwoMass(
+        inertia_motor=1.48e-4, inertia_load=1.87e-3, stiffness=118.4, damping=2.26e-3, viscous=1.6e-4, viscous_load=1e-5
+    )
+    winding = Winding(resistance=1.03, inductance=1.7e-3, emf=0.17)
+    start = START.with_(
+        current_gain=6.3, current_reset=1.65e-3, torque_filter_hz=150.0, sensor=Sensor(latency=0.0, tracking=7540.0)
+    )
+    lines = np.array([
+        3.91, 9.77, 15.62, 21.48, 27.34, 35.16, 48.83, 60.55, 72.27, 85.94, 126.95, 152.34, 183.59, 220.7, 265.62,
+    ])  # fmt: skip
+    size = [26.23, 17.68, 12.63, 8.53, 4.0, -5.12, -1.05, 5.98, 10.13, 14.36, 28.02, 33.19, 21.79, 16.34, 13.94]  # [dB]
+    phase = [-92.0, -92.3, -94.2, -95.8, -96.4, -96.4, 76.4, 75.6, 73.3, 69.0, 59.5, -121.5, -130.7, -138.0, -149.6]
+    value = 10 ** (np.array(size) / 20) * np.exp(1j * np.radians(phase))
+    seen = FrequencyResponse(lines, value, np.full(15, 0.98), 0.02 * np.abs(value))
+    asked = replace(ASKED, resonance_rise=0.001, motor_inertia=1.41e-4)
+    with_lines = tune_velocity(load, winding, start, asked, measured=seen, noise=3.1, noise_torque=0.31)
+    assert with_lines.integral > 50.0
+    assert keeps_what_is_asked(with_lines.gains, load, winding, asked, measured=seen)

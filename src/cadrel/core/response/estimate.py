@@ -1,6 +1,6 @@
 """Frequency responses from periodic experiments in a closed loop, not biased by the loop."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -51,6 +51,41 @@ class FrequencyResponse:
         both = [
             np.concatenate([getattr(left, k), getattr(taken, k)]) for k in ("frequency", "value", "coherence", "std")
         ]
+        rising = np.argsort(both[0])
+        return FrequencyResponse(*(values[rising] for values in both))
+
+    def joined_by(
+        self, model: Callable[[FloatArray], ComplexArray], *, turned: float, points: int
+    ) -> "FrequencyResponse":
+        """Return this response with points of a model between neighbours whose phases lie more than `turned` apart.
+
+        Half a turn apart, no reading tells which way round the response went from one to the other: a resonance
+        between two lines may look like a crossing of the negative axis. Between them it goes as the model does, times
+        what the neighbours were measured to be of it; where these lie as far apart themselves, nothing is added.
+
+        Parameters
+        ----------
+        model : callable
+            Frequencies to the same response. [Hz] -> output unit per input unit
+        turned : float
+            [rad]
+        points : int
+            Between two such neighbours.
+        """
+        f = self.frequency
+        ratio = self.value / model(f)
+        parts = [self]
+        for k in np.nonzero(np.abs(np.angle(self.value[1:] / self.value[:-1])) > turned)[0]:
+            drifted = np.log(ratio[k + 1] / ratio[k])
+            if abs(drifted.imag) > turned:
+                continue
+            share = np.arange(1, points + 1) / (points + 1)
+            between = f[k] * (f[k + 1] / f[k]) ** share
+            value = model(between) * ratio[k] * np.exp(share * drifted)
+            doubt = max(self.std[k : k + 2] / np.abs(self.value[k : k + 2]))
+            least = np.full(points, float(self.coherence[k : k + 2].min()))
+            parts.append(FrequencyResponse(between, value, least, doubt * np.abs(value)))
+        both = [np.concatenate([getattr(p, k) for p in parts]) for k in ("frequency", "value", "coherence", "std")]
         rising = np.argsort(both[0])
         return FrequencyResponse(*(values[rising] for values in both))
 

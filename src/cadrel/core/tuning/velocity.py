@@ -43,6 +43,8 @@ HIDDEN = "a spring that may hide beyond the"
 NOISY = "the device's noise: the current ripple asked for at rest"
 MORE = (1.02, 1.05, 1.1)  # times a gain: what first forbids so much more of it is what binds
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
+# Apart, two neighbouring lines do not tell which way round the plant went between them: their noise is the rest.
+AMBIGUOUS = math.radians(150)
 HALVINGS = 3  # of the last of these steps: the integral gain goes with the square of what is taken back
 MISSED_BY, MISSED_NEAR = math.radians(3), 0.7  # of -1: crossovers and near passes that the search looks at closer
 MISSED_POINTS = 5  # that such a place adds to the search's grid, over four steps of the judge's
@@ -218,7 +220,9 @@ def tune_velocity(
     unless a section raises the score by a twentieth. What the search proposes is judged anew on fine grids and by
     eigenvalues over the whole spread, and its gain taken back until all of them are content.
     """
-    judge = _Judge(load, _windings(winding, working), asked, measured, edge_age)
+    judge = _Judge(
+        load, _windings(winding, working), asked, _joined(measured, load, winding, gains, edge_age), edge_age
+    )
     exploited: list[TwoMass] = []
     closer = np.empty(0)
     plants = _plants(judge, gains, exploited, closer)
@@ -279,7 +283,19 @@ def keeps_what_is_asked(
     working: Winding | None = None, edge_age: float = 0.0,
 ) -> bool:  # fmt: skip
     """Whether a velocity loop honours the margins on model and measurement, and is stable over the whole spread."""
-    return _Judge(load, _windings(winding, working), asked, measured, edge_age).accepts(gains)
+    seen = _joined(measured, load, winding, gains, edge_age)
+    return _Judge(load, _windings(winding, working), asked, seen, edge_age).accepts(gains)
+
+
+def _joined(
+    measured: FrequencyResponse | None, load: TwoMass, winding: Winding, gains: Gains, edge_age: float
+) -> FrequencyResponse | None:  # fmt: skip
+    """What was measured, led by the model across a resonance between two of its lines."""
+    if measured is None or not len(measured.frequency):
+        return measured
+    return measured.joined_by(
+        lambda f: velocity_plant(load, winding, gains, f, edge_age=edge_age), turned=AMBIGUOUS, points=ACROSS
+    )
 
 
 def _windings(small: Winding, working: Winding | None) -> tuple[Winding, ...]:

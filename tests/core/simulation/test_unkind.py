@@ -215,6 +215,19 @@ def test_a_cable_takes_its_share_of_the_voltage_and_stays_cold() -> None:
     assert state.winding_rise == pytest.approx(1.5 * hot * state.i_q**2 / 0.5, rel=0.05), "by its own loss alone"
 
 
+@pytest.mark.parametrize("key", ["inertia_load", "cable_section_mm2"])
+def test_a_rig_that_cannot_be_is_refused_and_leaves_the_one_before(key: str) -> None:
+    drive = SimulatedDrive("axis", rig_of("tile-pusher"), seed=1)
+    before = drive.truth
+    with pytest.raises(UnusableInput, match=key):
+        drive.rewire({key: 0.0}, [])
+    assert drive.truth == before and drive.powered
+    drive.rewire({"cable_length": 10.0, "inertia_load": 5e-4}, [])
+    assert drive.running.plant.inertia_load == 5e-4
+    assert drive.running.plant.resistance == pytest.approx(drive.truth.phase_resistance)
+    assert drive.truth.phase_resistance > before.phase_resistance
+
+
 @pytest.mark.parametrize("skew", [0.0, 2e-6, -1e-6])
 def test_currents_sampled_beside_the_middle_of_a_period_have_run_on_against_the_mean_voltage(skew: float) -> None:
     """In a zero vector di/dt = -u / L of the voltage that the period has in the mean."""

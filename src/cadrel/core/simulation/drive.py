@@ -128,10 +128,10 @@ class SimulatedDrive:
         self.running.require_standstill("rewiring")
         rig = RigTruth.from_dict({**asdict(self.rig), **changes, "faults": list(faults)})
         truth = wired(rig)
+        made = plant_of(replace(truth, start_angle=self._start), rng=self._rng)  # what cannot be leaves all as it is
         was = self.powered
         self.power_switch(on=False)
         self.rig, self.truth = rig, truth
-        made = plant_of(replace(truth, start_angle=self._start), rng=self._rng)
         self.running.plant = made.plant
         self.running.state.theta_s, self.running.state.slipped = self.running.state.theta1, 0.0
         self._note("rewired", faults=list(faults))

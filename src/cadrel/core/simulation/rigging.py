@@ -105,7 +105,13 @@ def _unkindness(truth: RigTruth) -> dict[str, Any]:
 
 
 def plant_of(truth: RigTruth, *, rng: np.random.Generator) -> TrueRig:
-    """Return plant, Hall pattern and start angle. The start angle is drawn unless the truth gives it."""
+    """Return plant, Hall pattern and start angle. The start angle is drawn unless the truth gives it.
+
+    Raises `UnusableInput` for a rig that cannot be.
+    """
+    for key in ("inertia_motor", "inertia_load", "cable_section_mm2"):
+        if not getattr(truth, key) > 0.0:
+            raise UnusableInput(what=f"The rig's {key} is {getattr(truth, key):.3g}.", remedy="Give more than nought.")
     start = truth.start_angle if truth.start_angle is not None else float(rng.uniform(0, 2 * math.pi))
     edges = np.radians([truth.hall_offset_deg + 60 * k + truth.hall_errors_deg[k] for k in range(6)])
     states = hall_codes(truth)

@@ -271,6 +271,27 @@ def test_a_vector_let_go_of_closes_the_brake_before_its_current_goes():
     assert abs(turned_deg(drive, begun)) < 10.0
 
 
+@pytest.mark.parametrize("let_go", ["vector", "release_vector"])
+def test_what_is_let_go_of_before_it_is_caught_is_braked_until_the_brake_holds(let_go: str):
+    """A catch led the rotor with the current last told: after a vector of 0 A, with none, the brake being open."""
+    drive = lift()
+    drive.enable("vector", **FAR)
+    drive.motion.catch(current=8.0, level=0.3)
+    heard(drive)
+    if let_go == "vector":
+        drive.motion.vector(angle=0.0, rate=6.0, current=0.0, rise=40.0)
+    else:
+        drive.motion.release_vector()
+    begun = float(drive.running.state.theta1)
+    for _ in range(4000):  # nothing is heard any more
+        drive.advance(1e-3)
+        s = drive.running.state
+        assert s.mode != VECTOR or s.brake == 1 or s.shorted == 1 or s.vec_current > 0
+    assert drive.running.state.mode == 0
+    assert drive.running.state.brake == 1
+    assert turned_deg(drive, begun) < 10.0
+
+
 def test_a_vector_slipped_through_is_braked_by_shorted_windings_until_the_brake_holds():
     """With a vector that goes on turning nothing would brake it: compare the same fall without the short."""
 

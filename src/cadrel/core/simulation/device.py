@@ -381,8 +381,8 @@ def work_coil(s, p, c):
         return
     led = s.shorted == 1 or (s.vec_current > 0.0 and s.vec_current >= s.vec_current_target)
     flows = s.mode != OFF and (s.mode != VECTOR or led)
-    # A vector let go of carries nothing any more: the brake closes, and the current stays until it holds.
-    let_go = s.mode == VECTOR and s.shorted == 0 and s.vec_current_target == 0.0
+    # A vector let go of carries nothing any more: the brake closes, and current or short stay until it holds.
+    let_go = s.mode == VECTOR and s.vec_current_target == 0.0
     may = s.closing == 0 and s.brake_kept == 0 and not let_go
     by_hand = s.mode == OFF and s.brake_hand == 1
     wanted = by_hand or (may and s.mode != OFF and (flows or s.brake_told == 1))

@@ -440,7 +440,7 @@ def _short(s):
         s.catch_base_d, s.catch_base_q = s.catch_d, s.catch_q
         return
     s.catch_wait -= 1
-    if s.catch_wait > 0:
+    if s.catch_wait > 0 or s.vec_current_target == 0.0:  # let go of before it was caught: the short brakes on
         return
     along, across = s.catch_d - s.catch_base_d, s.catch_q - s.catch_base_q
     if along * along + across * across < s.catch_level * s.catch_level:

@@ -26,6 +26,7 @@ from cadrel.procedures.plant_in_motion import (
 from cadrel.procedures.session import Session
 
 FROM, UP_TO = 0.85, 1.5  # of the resonance as first seen: closing, it rises
+HIGHEST = 700  # line: 1.37 kHz, where a sample of the speed is still a third of a period
 MOST_LINES = 60
 LEAD = PERIOD  # [samples] of the excitation before what counts: a load has to be swung up first
 SWING = 0.25  # rms of the motor's speed over the bias: its direction stays
@@ -51,9 +52,9 @@ def swung_closed(session: Session, gains: Gains, fit: PlantFit, share: float) ->
     """
     resonance = fit.load.resonance_hz
     step = 1 / (PERIOD * session.rates.velocity)
-    if resonance is None or resonance >= LINES[-1] * step / UP_TO**0.25:
+    if resonance is None or resonance >= LINES[-1] * step:
         return None
-    low, high = math.ceil(FROM * resonance / step), math.floor(min(UP_TO * resonance, LINES[-1] * step) / step)
+    low, high = math.ceil(FROM * resonance / step), min(math.floor(UP_TO * resonance / step), HIGHEST)
     lines = np.arange(max(low, int(LINES[0])), high + 1)
     lines = lines[:: max(1, math.ceil(len(lines) / MOST_LINES))]
     try:

@@ -21,6 +21,7 @@ from cadrel.procedures.velocity_seen import FIRMLY, Seen, budget
 from cadrel.procedures.velocity_try import Try, tuned
 
 MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
+MORE_UNSURE = 1.25  # times what an identification may be off by, for one after a loop that was stable by too little
 MORE_TRIES = 3  # proposals after one that missed what was asked
 
 
@@ -128,4 +129,5 @@ def _with_room(asked: Robustness, criteria: Sequence[Criterion], *, before: Robu
             before.sensitivity_peak,
             asked.sensitivity_peak - min(missed("sensitivity peak"), MOST_ROOM[2] * asked.sensitivity_peak),
         ),
+        unsure=max(before.unsure, MORE_UNSURE if missed("spectral radius over the spread") else 1.0),
     )

@@ -63,6 +63,7 @@ class Robustness:
     seen_hz: float = math.inf  # a plant without a spring was measured up to here; one may hide beyond
     step: float = 0.0  # [rad of the motor] of what a device tells in bare steps; 0: it tells what lies between
     grip: float = math.inf  # [N·m/rad] friction over the smallest swing that is told, of which it holds no less
+    unsure: float = 1.0  # times what an identification may be off by: beyond the spread by so much it stays stable
 
     def drift_where_it_moves(self, share: float) -> float:
         """Return the drift that a resonance asks for which was seen to move by a share; no loop is held over more than

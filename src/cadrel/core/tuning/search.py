@@ -53,7 +53,9 @@ def _box(load: TwoMass, bounds: Bounds, sections: int) -> list[tuple[float, floa
     lowest = min(FIGURES["place"][0], 0.5 * (load.antiresonance_hz or math.inf))
     place = (lowest, FIGURES["place"][1])
     section = [place, FIGURES["zero_damping"], place, (bounds.least_damping, FIGURES["pole_damping"][1])]
-    figures = [FIGURES["reset"], FIGURES["torque_filter"], FIGURES["speed_filter"], *(section * sections)]
+    slowest, quickest = FIGURES["speed_filter"]
+    speed_filter = (slowest, min(quickest, bounds.speed_filter))
+    figures = [FIGURES["reset"], FIGURES["torque_filter"], speed_filter, *(section * sections)]
     return [(math.log(low), math.log(high)) for low, high in figures]
 
 

@@ -37,6 +37,7 @@ class Bounds:
     noise_torque: float = math.inf  # [N·m] rms that it may make
     gain: float = math.inf  # [N·m·s/rad] the highest there may be
     least_damping: float = LEAST_DAMPING  # of a section's poles
+    speed_filter: float = math.inf  # [Hz] the highest there may be
 
 
 @dataclass(frozen=True, slots=True, eq=False)

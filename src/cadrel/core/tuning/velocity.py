@@ -23,7 +23,7 @@ from cadrel.core.errors import CoreError
 from cadrel.core.parameters import field_of
 from cadrel.core.response.estimate import FrequencyResponse
 from cadrel.core.tuning.pace import softened
-from cadrel.core.tuning.search import Evolved, as_gains, evolved, shape_of
+from cadrel.core.tuning.search import FIGURES, Evolved, as_gains, evolved, shape_of
 from cadrel.core.tuning.shape import LEAST_DAMPING, Bounds, Kept, Plants
 from cadrel.core.tuning.shape_kernel import torque_of_noise
 from cadrel.core.verdict.loops import LOW_HZ, resonance_grid
@@ -46,6 +46,7 @@ LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is c
 # Apart, two neighbouring lines do not tell which way round the plant went between them: their noise is the rest.
 AMBIGUOUS = math.radians(150)
 HALVINGS = 3  # of the last of these steps: the integral gain goes with the square of what is taken back
+CALM_FILTERS = (600.0, 400.0, 280.0)  # [Hz] of the speed, tried where quicker ones undamp a resonance
 MISSED_BY, MISSED_NEAR = math.radians(3), 0.7  # of -1: crossovers and near passes that the search looks at closer
 MISSED_POINTS = 5  # that such a place adds to the search's grid, over four steps of the judge's
 # Of a load lighter or heavier than measured: stable. Its corners lie beyond those asked for by what an identification
@@ -153,7 +154,7 @@ def spread_of(asked: Robustness) -> Spread:
         resonance_drift=asked.resonance_drift, resonance_rise=asked.resonance_rise,
         closed_damping=asked.closed_damping,
         inertia_least=asked.inertia_least, inertia_most=asked.inertia_most,
-        motor_inertia=asked.motor_inertia, seen_hz=asked.seen_hz, grip=asked.grip,
+        motor_inertia=asked.motor_inertia, seen_hz=asked.seen_hz, grip=asked.grip, unsure=asked.unsure,
     )  # fmt: skip
 
 
@@ -223,20 +224,32 @@ def tune_velocity(
     judge = _Judge(
         load, _windings(winding, working), asked, _joined(measured, load, winding, gains, edge_age), edge_age
     )
-    exploited: list[TwoMass] = []
-    closer = np.empty(0)
-    plants = _plants(judge, gains, exploited, closer)
     unseen = UNSEEN_HZ if measured is None or not measured.frequency.size else max(UNSEEN_HZ, measured.frequency[-1])
     bounds = Bounds(
         unseen_hz=unseen, noise=noise, noise_torque=noise_torque, gain=most_gain, least_damping=least_damping
     )
+    found = _best_of(judge, gains, bounds, known, most_sections)
+    if not found and (calm := _undamping_nothing(judge, gains)) is not None:
+        slow = replace(bounds, speed_filter=calm.feedback_filter_hz)
+        found = _best_of(judge, calm, slow, known, most_sections)
+    if not found:
+        raise TuningRefused(asked=_asked_text(asked), limit=_resonance_text(load))
+    best, *others = (_told(judge, proposed, bounds) for proposed in found)
+    return replace(best, others=tuple(others))
+
+
+def _best_of(judge: _Judge, gains: Gains, bounds: Bounds, known: Gains | None, most_sections: int) -> list[Gains]:
+    """Return the best loop found, then those of other structures that keep what is asked as well; or none."""
+    exploited: list[TwoMass] = []
+    closer = np.empty(0)
+    plants = _plants(judge, gains, exploited, closer)
     best: tuple[float, Gains] | None = None
     kept: list[Gains] = []
     start: FloatArray | None = None
     for sections in range(most_sections + 1):
         found: Evolved | None = None
         for _ in range(ROUNDS):
-            found = evolved(load, plants, bounds, gains, sections, start, found)
+            found = evolved(judge.load, plants, bounds, gains, sections, start, found)
             shaped = as_gains(found.best, gains, plants, bounds)
             if shaped is None:
                 break
@@ -263,10 +276,30 @@ def tune_velocity(
         if best is None or score > best[0]:
             best = (score, calmer)
     if best is None:
-        raise TuningRefused(asked=_asked_text(asked), limit=_resonance_text(load))
+        return []
     chosen = best[1]
-    others = tuple(_told(judge, gains, bounds) for gains in kept if gains is not chosen)
-    return replace(_told(judge, chosen, bounds), others=others)
+    return [chosen, *(other for other in kept if other is not chosen)]
+
+
+def _undamping_nothing(judge: _Judge, gains: Gains) -> Gains | None:
+    """Return the gains with a speed filter so low that back-EMF fed forward through it undamps no load of the spread.
+
+    None where the quickest filter undamps none, or no slower one helps. What is fed forward comes late, and through the
+    current loop it drives a resonance that hardly damps itself: the loop would have to make up for that.
+    """
+
+    def undamps(filter_hz: float) -> bool:
+        tried = gains.with_(feedback_filter_hz=filter_hz)
+        return any(
+            unstable_pairs(load, winding, tried)
+            for load in judge.spread.corners(judge.load)
+            for winding in judge.windings
+        )
+
+    if not undamps(FIGURES["speed_filter"][1]):
+        return None
+    slowest = next((hz for hz in CALM_FILTERS if not undamps(hz)), None)
+    return None if slowest is None else gains.with_(feedback_filter_hz=slowest)
 
 
 def _told(judge: _Judge, gains: Gains, bounds: Bounds) -> VelocityTuning:

@@ -11,7 +11,7 @@ from cadrel.core.control import Gains, LoopName, TwoMass, Winding, spectral_radi
 # What an identification may be off by, beside the spread: a loop at the edge of stability has no tenth to spare.
 UNSURE_DRIFT, UNSURE_INERTIA = 0.02, 0.05
 STEP = 0.04  # of a resonance, between two loads that are looked at
-LEAST_DAMPING = 0.7  # of what was measured
+UNSURE_DAMPING = 0.3  # of what was measured
 # Damping of the anti-resonance by what rubs on the load, from which on margins are held without it as well: the dry
 # friction of a load that turns back in a small swing is read as viscous, and a larger swing hardly meets it. [1]
 RUBS = 0.001
@@ -37,6 +37,7 @@ class Spread:
     motor_inertia: float = 0.0  # [kg·m²] as entered; 0: not told
     seen_hz: float = math.inf  # a load without a spring was measured up to here
     grip: float = math.inf  # [N·m/rad] that dry friction holds a swing by at the most, of those that are told
+    unsure: float = 1.0  # times what an identification may be off by, which is looked at beyond all of it
 
     def named(self, load: TwoMass) -> list[tuple[str, TwoMass]]:
         """Return the load as measured, unnamed, and with its resonance at either end of its drift, by what it is.
@@ -69,7 +70,7 @@ class Spread:
         And the load as friction grips it.
         Drift and inertias go a little beyond what is asked for, by what an identification may be off by.
         """
-        if self == Spread():
+        if not self._is_any:
             return [load]
         weighed = [one if k == 1.0 else one.weighing(k) for one in self._wider(load) for k in self._inertias()]
         return weighed + gripped(load, self.grip)
@@ -100,7 +101,7 @@ class Spread:
 
         A loop that is shaped for the corners alone may run away between them.
         """
-        if self == Spread() or load.stiffness is None:
+        if not self._is_any or load.stiffness is None:
             return self.corners(load)
         wide = self._wider(load)
         low, high = _resonance(wide[1]), _resonance(wide[2])
@@ -116,18 +117,23 @@ class Spread:
             found += [drifted.weighing(k) for k in np.geomspace(least, most, count + 1).tolist()]
         return found + gripped(load, self.grip)
 
+    @property
+    def _is_any(self) -> bool:
+        return replace(self, unsure=1.0) != Spread()
+
     def _wider(self, load: TwoMass) -> list[TwoMass]:
         """The drifts and a little more, of the load as it may be at its freest.
 
         Viscous friction that was found may be dry friction that a small swing met: a larger one meets next to none.
         """
-        freest = replace(load, damping=load.damping * LEAST_DAMPING)
+        freest = replace(load, damping=load.damping * (1 - UNSURE_DAMPING * self.unsure))
         if load.stiffness is not None:
             freest = replace(freest, viscous=0.0, viscous_load=0.0)
-        return replace(self, resonance_drift=self.resonance_drift + UNSURE_DRIFT).drifts(freest)
+        return replace(self, resonance_drift=self.resonance_drift + UNSURE_DRIFT * self.unsure).drifts(freest)
 
     def _inertias(self) -> tuple[float, float, float]:
-        return self.inertia_least * (1 - UNSURE_INERTIA), 1.0, self.inertia_most * (1 + UNSURE_INERTIA)
+        unsure = UNSURE_INERTIA * self.unsure
+        return self.inertia_least * (1 - unsure), 1.0, self.inertia_most * (1 + unsure)
 
     def unstable(self, loop: LoopName, load: TwoMass, winding: Winding, gains: Gains) -> TwoMass | None:
         """Return the least stable load of all `between`, where a loop is unstable with it."""

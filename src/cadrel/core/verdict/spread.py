@@ -52,7 +52,9 @@ class Spread:
         closed = replace(load, damping=self.closed_damping * load.damping)
         loads = [("", load), (_told(low), load.drifted(low)), (_told(high), closed.drifted(high))]
         if self.resonance_rise > self.resonance_drift:
-            loads.append((_told(self.resonance_rise), closed.drifted(self.resonance_rise)))
+            # Closed it is damped less than as it was measured, and may have drifted as well.
+            lower = (1 + self.resonance_rise) * (1 - self.resonance_drift) - 1
+            loads += [(_told(share), closed.drifted(share)) for share in (self.resonance_rise, lower)]
         if load.viscous_load > RUBS * 2 * math.sqrt(load.stiffness * load.inertia_load):
             loads += [
                 (f"{told}, the load swinging past its friction".removeprefix(", "), replace(one, viscous_load=0.0))

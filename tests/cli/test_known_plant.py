@@ -1,6 +1,7 @@
 """The loop of one who knows the plant: an honest yardstick is stable wherever a tuned loop has to be."""
 
 import math
+from dataclasses import replace
 
 import pytest
 
@@ -46,6 +47,14 @@ def test_it_keeps_what_is_asked_and_is_stable_at_every_corner_by_eigenvalues(
         assert margins.sensitivity_peak < 1.05 * ASKED.sensitivity_peak
         assert margins.phase_margin is not None
         assert margins.phase_margin > ASKED.phase_margin - math.radians(2)
+    # Where its shaft is to be borne softer as well, by as much as play takes from small swings, it keeps that too.
+    soft = best_known(
+        truth, values, ASKED, noise=0.0, noise_torque=1.0, inertia=inertia, speed_of_run=40.0, softest=0.7
+    )
+    assert soft is not None
+    for rig in (*drifts, *rigs_of_spread(replace(truth, stiffness=0.7 * truth.stiffness), ASKED)[0]):
+        loop = true_loops(rig, {**values, **soft.to_drive()})["velocity"]
+        assert loop.is_stable and loop.margins.sensitivity_peak < 1.05 * ASKED.sensitivity_peak
     # PI and filters alone: keeps the same, its sections do nothing, and it is no stiffer than with them.
     alone = best_known(
         truth, values, ASKED, noise=0.0, noise_torque=1.0, inertia=inertia, speed_of_run=40.0, with_sections=False

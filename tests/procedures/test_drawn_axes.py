@@ -1,14 +1,17 @@
 """Axes of the evidence's draws that once were refused wrongly, or ran into what a procedure chose itself."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
 from cadrel.bench import DriveService
+from cadrel.cli.commission import commission_in_process
 from cadrel.cli.phasing_draws import with_fault
 from cadrel.cli.phasing_evidence import bench_that_can, try_bench
 from cadrel.cli.true_angle import true_error
+from cadrel.cli.true_plant import resonances, true_loops
 from cadrel.cli.unkind_draws import draw_unkind
 from cadrel.core.axis import understand
 from cadrel.core.parameters import Entry
@@ -52,6 +55,21 @@ def _finds_the_angle(truth: RigTruth, values: dict[str, Entry], *, seed: int) ->
     assert outcome.verdict is not None and outcome.verdict.is_proven
     doubt = math.degrees(next(f.std for f in outcome.findings if f.kind == "commutation") or math.nan)
     assert abs(true_error(simulated)) <= max(2 * doubt, 0.5)
+
+
+def test_play_shows_on_a_shaft_that_rings_near_the_highest_line() -> None:
+    """A resonance of 927 Hz as a small swing meets it, 1040 Hz closed: a loop made for the soft one had a peak of 2."""
+    truth, values = draw_unkind(np.random.default_rng([120240, 33]))
+    assert truth.backlash_deg == pytest.approx(0.002, abs=5e-4)
+    result, _ = commission_in_process(values, truth, seed=120273)
+    assert result.status == "proven", result.reason
+    found = {f.kind: f for f in result.outcomes["velocity"].findings}
+    assert found["play"].value == pytest.approx(truth.backlash_deg, rel=0.2)
+    assert found["closed_resonance"].value == pytest.approx(resonances(truth)[0], rel=0.03)
+    for drift in (0.95, 1.0, 1.05):
+        rig = replace(truth, stiffness=drift**2 * truth.stiffness)
+        loop = true_loops(rig, result.parameters)["velocity"]
+        assert loop.is_stable and loop.margins.sensitivity_peak < 1.8
 
 
 @pytest.mark.parametrize("number", [2, 8, 19, 25, 31])

@@ -115,7 +115,9 @@ def test_the_highest_gain_that_rests_is_closed_in_on_from_both_sides(looks, abov
     assert any("rests" in note and "hunts" in note for note in bench.notes)
 
 
-def scripted(monkeypatch: pytest.MonkeyPatch, *looks: dict[str, Any]) -> tuple[Looked, list[Bearing]]:
+def scripted(
+    monkeypatch: pytest.MonkeyPatch, *looks: dict[str, Any], before: Seen | None = None
+) -> tuple[Looked, list[Bearing]]:
     """Look with gains that are given, one after the other; return what is left and what each look had to bear."""
     asked: list[Bearing] = []
     script = list(looks)
@@ -129,7 +131,7 @@ def scripted(monkeypatch: pytest.MonkeyPatch, *looks: dict[str, Any]) -> tuple[L
 
     monkeypatch.setattr(velocity_rest, "_look", look)
     monkeypatch.setattr(velocity_rest, "most_swing", lambda session: 0.01)
-    found = proposed_to_rest(Bench(), START, seen(1e-9), ASKED, known=None)  # type: ignore[arg-type]
+    found = proposed_to_rest(Bench(), START, before or seen(1e-9), ASKED, known=None)  # type: ignore[arg-type]
     assert not script, "a look that was expected was not taken"
     return found, asked
 
@@ -172,6 +174,21 @@ def test_an_axis_that_rests_where_its_twin_hunts_is_looked_at_with_stiffer_ones_
     found, asked = scripted(monkeypatch, first, {"gain": 0.8}, hunts)
     assert found.gains.velocity_gain == pytest.approx(0.9 / BACK_OFF), "what rested is softened for the one that hunts"
     assert all(one.on_twin == (math.inf, math.inf) for one in asked[1:]), "whatever the twin does"
+
+
+def test_what_hunted_in_the_try_before_is_closed_in_on_as_well(monkeypatch) -> None:
+    """It hunted with a gain of 1; one of 0.5 rests: with one between them it is looked at, and that one is left."""
+    gains = softened(START.with_(velocity_gain=1.0), 1.0)
+    hunted = Looked(
+        gains=gains, limited_by="", noise=0.0, ripple=2 * BUDGET, swings=0, hunts=True, loud=True, owed=0.0,
+        most_gain=math.inf,
+    )  # fmt: skip
+    shape = noise_behind(1.0, START.with_(velocity_gain=1.0))
+    before = replace(seen(1.6 * BUDGET * shape, hunts=True), hunted=hunted)
+    found, asked = scripted(monkeypatch, {"gain": 0.5}, {"gain": 0.8}, before=before)
+    assert asked[1].noise < asked[0].noise and found.gains.velocity_gain == pytest.approx(0.8)
+    alone, _ = scripted(monkeypatch, {"gain": 0.5}, before=replace(before, hunted=None))
+    assert alone.gains.velocity_gain == pytest.approx(0.5)
 
 
 def test_of_what_rests_the_stiffest_is_left_whichever_was_looked_at_last(monkeypatch) -> None:

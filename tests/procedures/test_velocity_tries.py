@@ -21,7 +21,7 @@ from cadrel.core.verdict import Criterion, at_least, at_most
 from cadrel.procedures import velocity_again, velocity_tries, velocity_try
 from cadrel.procedures.errors import AnswerInNoise, AxisStopped, ProposalsRanAway
 from cadrel.procedures.velocity_seen import FIRMLY, Seen
-from cadrel.procedures.velocity_tries import MORE_TRIES, tuned_until_calm
+from cadrel.procedures.velocity_tries import MORE_TRIES, MORE_UNSURE, tuned_until_calm
 from cadrel.procedures.velocity_try import Try
 
 START = Gains(
@@ -195,6 +195,16 @@ def test_what_missed_is_a_candidate_of_the_next_and_told_where_nothing_else_is_f
     assert calls[1]["known"].velocity_gain == 1.0
     assert outcome.verdict.reason == "it missed"
     assert bench.written["velocity.gain"] == 1.0
+
+
+def test_after_a_loop_that_was_stable_by_too_little_the_next_must_bear_more_doubt(run) -> None:
+    radius = at_most("spectral radius over the spread", 1.0, 1.001, tolerance=0.0)
+    late = at_least("phase margin", 45.0, 41.0, unit="°")
+    _, bench, _ = run(
+        try_of(1.0, proven=False, criteria=[radius]), try_of(0.9, proven=False, criteria=[late]), try_of(0.8)
+    )
+    assert [asked.unsure for asked in bench.asked] == [1.0, MORE_UNSURE, MORE_UNSURE]
+    assert bench.asked[1].phase_margin == bench.asked[0].phase_margin < bench.asked[2].phase_margin
 
 
 def test_a_first_proposal_that_cannot_be_made_is_refused(run) -> None:

@@ -134,7 +134,7 @@ def rigs_of_spread(truth: RigTruth, asked: Robustness) -> tuple[list[RigTruth], 
 
 def best_known(
     truth: RigTruth, values: Mapping[str, float], asked: Robustness, *, noise: float, noise_torque: float,
-    inertia: float, speed_of_run: float, tuned: Gains | None = None, with_sections: bool = True,
+    inertia: float, speed_of_run: float, tuned: Gains | None = None, with_sections: bool = True, softest: float = 1.0,
 ) -> Known | None:  # fmt: skip
     """Return the stiffest loop on the true plant with its resonances where they are and at both ends of their drift.
 
@@ -153,8 +153,14 @@ def best_known(
         not beaten by luck of the draws.
     with_sections : bool
         Or PI and the two filters alone.
+    softest : float
+        Share of the closed shaft's stiffness that it has where a small swing hardly closes its play: what is asked is
+        kept there as well.
     """
     drifts, corners = rigs_of_spread(truth, asked)
+    if softest < 1.0:
+        more, and_corners = rigs_of_spread(replace(truth, stiffness=softest * truth.stiffness), asked)
+        drifts, corners = drifts + more, corners + and_corners
     rigs = [*drifts, *(c for c in corners if c not in drifts)]
     parts = [np.geomspace(LOWEST, HIGHEST, COARSE)]
     for rig in rigs:  # also of those that need only be stable: on a grid too coarse for its circle none is seen to turn

@@ -22,6 +22,7 @@ from cadrel.cli.unkind_draws import draw_at_ends, draw_unkind
 from cadrel.core.axis import AxisModel, understand
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
+from cadrel.core.identification import SpringyLoad
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth, SimulatedDrive
 from cadrel.core.simulation.layout import TV
@@ -219,6 +220,7 @@ def _known(
             truth, v, axis.robustness, noise=noise, noise_torque=torque,
             inertia=truth.inertia_motor + truth.inertia_load + truth.inertia_third,
             speed_of_run=SPEED_OF_RUN * axis.goal.velocity, tuned=Gains.from_drive(v), with_sections=with_sections,
+            softest=_softest(truth, result),
         )  # fmt: skip
 
     for calmed in range(MOST_ROUNDS):
@@ -235,6 +237,14 @@ def _known(
             noise = max(noise, noise_behind(torque, Gains.from_drive({**v, **known.to_drive()})))
         noise *= MORE_NOISE
     return None, None
+
+
+def _softest(truth: RigTruth, result: RouteResult) -> float:
+    """The stiffness that a shaft with play was seen with, over the one it has closed; 1 without play."""
+    plant = result.outcomes["velocity"].plant
+    if truth.backlash_deg == 0.0 or not isinstance(plant, SpringyLoad) or plant.load.resonance_hz is None:
+        return 1.0
+    return min((plant.load.resonance_hz / resonances(truth)[0]) ** 2, 1.0)
 
 
 def _could_be_met(
@@ -336,16 +346,17 @@ def _of_play(rows: list[Tuned]) -> list[str]:
 
 
 def _by_play(rows: list[Tuned]) -> list[str]:
-    """Stiffness where play was found, whose softest and closed shaft the loop must bear and the reference need not."""
+    """Stiffness where play was found, and elsewhere."""
     stiff = [(r.stiff, bool(r.play or r.play_bound)) for r in rows if r.stiff is not None]
     found, others = [s for s, has in stiff if has], [s for s, has in stiff if not has]
     if not found or not others:
         return []
     return [
-        f"The reference meets the shaft with its play closed. Where play was found ({len(found)} axes) the loop keeps "
-        "its margins from the softest shaft that was seen to the closed one, which the reference is not asked to: "
-        f"median of the integral gain {np.median(found):.2f} there, {np.median(others):.2f} on the other {len(others)}."
-    ]  # fmt: skip
+        "A shaft with play is softer the less it swings. The loop keeps its margins from the softest that was seen to "
+        "the closed one, and so does the reference, by the true rig's figures: median of the integral gain "
+        f"{np.median(found):.2f} where play was found ({len(found)} axes), {np.median(others):.2f} on the other "
+        f"{len(others)}."
+    ]
 
 
 def _over_pi(rows: list[Tuned]) -> list[str]:

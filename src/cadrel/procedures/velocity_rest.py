@@ -66,7 +66,7 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
     AxisStopped
         The axis ran away under a proposal.
     """
-    looks = _Looks()
+    looks = _Looks(earlier=seen.hunted)
     bearing: Bearing | None = Bearing(noise=seen.noise, damping=CALM if seen.hunts else LEAST_DAMPING)
     left = MOST_LOOKS
     while bearing is not None and left:
@@ -89,12 +89,12 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
     if hunting is not None and rests is not None:
         session.note(
             f"With a velocity gain of {rests.gains.velocity_gain:.3g} the axis rests, with "
-            f"{hunting.gains.velocity_gain:.3g} {'it' if hunting is looks.hunting else 'its twin'} hunts."
+            f"{hunting.gains.velocity_gain:.3g} {'its twin' if hunting is rests.beyond else 'it'} hunts."
         )
         if rests.limited_by == NOISY:
             found = replace(found, limited_by=HUNTING)
         beside = stiffer(hunting.gains, rests.gains)
-        if hunting is looks.hunting and beside < BACK_OFF:
+        if hunting is not rests.beyond and beside < BACK_OFF:
             found = replace(found, gains=softened(rests.gains, max(beside, 1.0) / BACK_OFF), limited_by=HUNTING)
     session.write(velocity_values(found.gains))
     return found
@@ -104,6 +104,7 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
 class _Looks:
     """The stiffest that rests, and the last that hunts, or trembles with noise alone by more than was asked."""
 
+    earlier: Looked | None = None  # what hunted before these looks
     rests: Looked | None = None
     hunting: Looked | None = None
     loud: Looked | None = None
@@ -115,10 +116,11 @@ class _Looks:
 
     @property
     def above(self) -> Looked | None:
-        """One that hunts: as it was seen, else as its twin does, where that is stiffer than what rests."""
-        if self.hunting is not None or self.rests is None or self.rests.beyond is None:
+        """One that hunts: as it was seen, else, where stiffer than what rests, one before these looks, or its twin."""
+        if self.hunting is not None or self.rests is None:
             return self.hunting
-        return self.rests.beyond if stiffer(self.rests.beyond.gains, self.rests.gains) > 1.0 else None
+        rests = self.rests.gains
+        return next((one for one in (self.earlier, self.rests.beyond) if one and stiffer(one.gains, rests) > 1.0), None)
 
     def add(self, looked: Looked) -> None:
         if looked.hunts:
@@ -154,7 +156,7 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
         )
     if looked is looks.loud or not (looked.hunts or looked.gains is rests.gains):
         return None  # no stiffer than what rests already
-    if looks.hunting is None and rests.beyond is not None:
+    if rests.beyond is not None and (hunting is None or hunting is rests.beyond):
         return _further(session, looks, rests)
     if hunting is None:
         return None

@@ -35,6 +35,7 @@ class Seen:
     flicker: float = 0.0  # [rad] rms of the position that the device shows of the axis at rest
     hunts: bool = False  # it trembles at rest by more than the noise explains
     plain: bool = False  # whatever had sections ran away
+    hunted: "Looked | None" = None  # the last proposal that an axis at rest hunted with
 
     @property
     def play(self) -> Play | None:

@@ -88,10 +88,11 @@ def tuned(
     second = fit_plant(session, gains, whole, near=fit)
     moved = max(seen.moved, _moved(fit, second, seen.closed, highest=float(again.frequency[-1])))
     swings = looked.swings + session.swings - before_it
+    hunts = looked.hunts or swings > 0
     after = Seen(
         measured=whole, fit=second, closed=seen.closed, moved=moved,
         noise=max(looked.noise, looked.owed) if looked.hunts or looked.loud else looked.noise, device=seen.device,
-        flicker=seen.flicker, hunts=looked.hunts or swings > 0,
+        flicker=seen.flicker, hunts=hunts, hunted=looked if hunts else seen.hunted,
     )  # fmt: skip
     tried = Tried(
         gains=gains, limited_by=looked.limited_by, fits=(fit, second), measured=whole, own=again, record=record,

@@ -95,3 +95,33 @@ def test_a_loop_around_one_mass_is_stable_on_a_spring_octaves_beyond_its_lines_a
         for hidden in replace(SPREAD, seen_hz=172.0).hidden(RIGID):
             peak = refined_margins("velocity", hidden, WINDING, found, edge_age=at).sensitivity_peak
             assert peak <= 1.05 * asked.sensitivity_peak
+
+
+def test_a_shaft_whose_play_closes_has_drifted_down_as_well_and_is_damped_as_it_is_closed() -> None:
+    """From 700 Hz as it is seen to 840 Hz closed: 5 % below that it lies between both, and rings as the closed one."""
+    seen = true(700.0, damping=0.02)
+    spread = replace(SPREAD, resonance_rise=0.2, closed_damping=0.25)
+    named = dict(spread.named(seen))
+    at = {name: round(load.resonance_hz or math.nan) for name, load in named.items()}
+    assert at == {
+        "": 700,
+        "resonance -5 %": 665,
+        "resonance +26 %": 882,
+        "resonance +20 %": 840,
+        "resonance +14 %": 798,
+    }
+    for name in ("resonance +26 %", "resonance +20 %", "resonance +14 %"):
+        assert named[name].damping == pytest.approx(0.25 * seen.damping)
+    assert named["resonance -5 %"].damping == seen.damping
+
+
+def test_what_an_identification_may_be_off_by_widens_what_is_stable_and_nothing_that_has_margins() -> None:
+    seen = true(700.0)
+    spreads = [replace(SPREAD, unsure=unsure) for unsure in (0.0, 1.0, 1.25)]
+    assert spreads[0].named(seen) == spreads[1].named(seen) == spreads[2].named(seen)
+    reach = [[one.resonance_hz or math.nan for one in spread.corners(seen)] for spread in spreads]
+    lowest, highest = [min(one) for one in reach], [max(one) for one in reach]
+    assert lowest[0] > lowest[1] > lowest[2] and highest[0] < highest[1] < highest[2]
+    damped = [min(one.damping for one in spread.corners(seen)) / seen.damping for spread in spreads]
+    assert damped == pytest.approx([1.0, 0.7, 0.625])
+    assert replace(Spread(), unsure=1.25).corners(seen) == [seen], "of nothing asked nothing is widened"

@@ -3,6 +3,7 @@
 import math
 from contextlib import nullcontext
 from types import SimpleNamespace
+from typing import Any
 
 import numpy as np
 import pytest
@@ -11,11 +12,13 @@ from scipy import signal
 from cadrel.bench import DriveService
 from cadrel.core.axis import drive_values, understand
 from cadrel.core.control import Gains, Margins, Rates
+from cadrel.core.identification import IdentifiedPlant, Unrest
 from cadrel.core.motion import move_profile
+from cadrel.core.parameters import default_drive_values
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.tuning import VelocityTuning, tune_velocity
 from cadrel.link import LinkedDrive, LocalLink, Recording
-from cadrel.procedures import Consent, Session, judging, velocity_rest, velocity_tries
+from cadrel.procedures import Consent, Session, judging, velocity, velocity_rest, velocity_tries
 from cadrel.procedures.judging import (
     KICKED,
     LATE,
@@ -25,6 +28,7 @@ from cadrel.procedures.judging import (
     kicked_for,
     loop_summary,
     small_step,
+    strokes_looked_at,
     to_and_fro,
     trembling,
 )
@@ -186,3 +190,43 @@ def test_an_axis_that_wakes_after_one_move_of_two_or_late_is_seen(
     )  # fmt: skip
     ripple, _ = at_rest_when_moved(session, 0.1, load_swings_hz=None, repeats=repeats)  # type: ignore[arg-type]
     assert (ripple > 0.3) is seen_so
+
+
+class _Seen(Exception):
+    """What a proposal would have rested on."""
+
+
+def test_a_velocity_loop_bears_what_an_axis_was_found_to_need_after_its_moves(monkeypatch: pytest.MonkeyPatch) -> None:
+    def told(session: Any, before: Any, seen: Any, *rest: Any) -> None:
+        raise _Seen(seen.noise, seen.device)
+
+    for name, value in (
+        ("velocity_step", None), ("noise_at_rest", (0.2, 1e-4)), ("plan_excitation", None), ("is_drowned", False),
+        ("measure_plant", SimpleNamespace(response=None, excitation=None, record=None)), ("require_lines", None),
+        ("fit_plant", None), ("swung_closed", None),
+    ):  # fmt: skip
+        monkeypatch.setattr(velocity, name, lambda *_, answer=value, **__: answer)
+    monkeypatch.setattr(velocity, "tuned_until_calm", told)
+    for unrest, noise in ((None, 0.2), (Unrest(noise=0.1), 0.2), (Unrest(noise=3.0), 3.0)):
+        session: Any = SimpleNamespace(
+            refresh=lambda: default_drive_values() | GAINS.to_drive(), rates=Rates(), write=lambda values: None,
+            plant=IdentifiedPlant(unrest=unrest),
+        )  # fmt: skip
+        with pytest.raises(_Seen) as caught:
+            velocity.run_velocity_loop(session)
+        assert caught.value.args == (noise, 0.2)
+
+
+@pytest.mark.parametrize(
+    ("key", "has_play", "unrest", "strokes"),
+    [
+        ("spray-carriage", False, None, 1), ("spray-carriage", True, None, 2), ("tile-pusher", False, None, 2),
+        ("tile-pusher", True, Unrest(noise=1.0), 6),
+    ],
+)  # fmt: skip
+def test_what_hunted_in_its_acceptance_is_moved_twice_as_often_before_it_is_taken_to_rest(
+    key: str, has_play: bool, unrest: Unrest | None, strokes: int
+) -> None:
+    axis = understand(values_of(key) | {"goal.repeats": {"value": 3.0}})
+    session: Any = SimpleNamespace(axis=axis, plant=IdentifiedPlant(unrest=unrest))
+    assert strokes_looked_at(session, has_play=has_play) == strokes

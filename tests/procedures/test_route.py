@@ -3,6 +3,7 @@
 import json
 import math
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -15,7 +16,7 @@ from cadrel.cli.commission import commission, commission_in_process
 from cadrel.cli.evidence import score
 from cadrel.core.axis import understand
 from cadrel.core.control import Gains, feedback_filter
-from cadrel.core.identification import IdentifiedPlant
+from cadrel.core.identification import IdentifiedPlant, Unrest
 from cadrel.core.parameters import Entry
 from cadrel.core.response import (
     average_responses,
@@ -25,9 +26,11 @@ from cadrel.core.response import (
     with_injected_position,
 )
 from cadrel.core.simulation import RigTruth, SimulatedDrive
+from cadrel.core.verdict import at_most, decide
 from cadrel.exchange import result_schema
 from cadrel.link import LinkDown, LinkedDrive, LocalLink
-from cadrel.procedures import PROCEDURES, Finding, RunRecord, Session, run_commutation
+from cadrel.procedures import PROCEDURES, Finding, Outcome, RunRecord, Session, route, run_commutation
+from cadrel.procedures.judging import RIPPLE
 from cadrel.procedures.route import RouteResult, consent_for, load_project_values
 from tests.conftest import DEMO, RIGS, rig_of, values_of
 
@@ -309,3 +312,37 @@ def test_halls_alone_are_refused_for_what_they_are_before_a_loop_is_tried_on_the
     assert "“Device on the motor” (Feedback)" in result.reason
     assert list(result.outcomes) == ["commutation", "current"]
     assert drive.running.state.mode == 0
+
+
+def test_a_move_after_which_it_trembles_begins_the_route_again_at_the_velocity_loop_once(
+    monkeypatch: pytest.MonkeyPatch, make_drive: Callable[..., tuple[LinkedDrive, object]]
+) -> None:
+    """Procedures that only say how they ended: what the acceptance has learned reaches those gone through again."""
+    ended: list[tuple[str, Unrest | None]] = []
+
+    def ran(key: str, ripples: list[float]) -> Callable[[Session], Outcome]:
+        def run(session: Session) -> Outcome:
+            ended.append((key, session.plant.unrest))
+            row = at_most(RIPPLE, 10.0, ripples.pop(0) if ripples else 1.0, unit="%")
+            learned = None if row.passed else Unrest(noise=1.0)
+            return Outcome(verdict=decide(key, [row], run=0), plant=learned)
+
+        return run
+
+    def gone(*ripples: float) -> RouteResult:
+        ended.clear()
+        left = {"velocity": [], "position": [], "acceptance": list(ripples)}
+        acting = [replace(PROCEDURES[key], run=ran(key, told)) for key, told in left.items()]
+        monkeypatch.setattr(
+            route, "in_order", lambda first="": acting[[p.key for p in acting].index(first) if first else 0 :]
+        )
+        drive, _ = make_drive()
+        values = values_of("tile-pusher")
+        return route.run_route(drive, understand(values), values, report=lambda phase, share: None)
+
+    assert gone(1.0).status == "proven" and len(ended) == 3
+    assert gone(22.0, 1.0).status == "proven"
+    assert [key for key, _ in ended] == ["velocity", "position", "acceptance"] * 2
+    assert [unrest for _, unrest in ended] == [None] * 3 + [Unrest(noise=1.0)] * 3
+    twice = gone(22.0, 21.0)
+    assert len(ended) == 6 and twice.status == "failed" and "21 %" in twice.reason

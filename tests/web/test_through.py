@@ -1,6 +1,7 @@
 """Everything that remains in one go, under one consent: a chain of jobs that ends where something is not proven."""
 
 from datetime import timedelta
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -11,12 +12,16 @@ from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import LinkError
 from cadrel.procedures import PROCEDURES
 from cadrel.procedures.declaration import in_order
+from cadrel.procedures.judging import RIPPLE
 from cadrel.web.changes.values import save_entries
+from cadrel.web.jobs.chain import _sent_back
 from cadrel.web.jobs.models import Job
 from cadrel.web.jobs.recording import run_job
 from cadrel.web.projects.models import Axis
 from cadrel.web.rig import actions, through
 from cadrel.web.rig.errors import NotReady
+from cadrel.web.route.sheets import route_of
+from cadrel.web.route.through import through_of
 from cadrel.web.runs.models import Proposal
 from tests.web.conftest import again, client_of, text_of
 
@@ -26,8 +31,9 @@ pytestmark = pytest.mark.django_db(transaction=True)
 @pytest.fixture
 def short(monkeypatch: pytest.MonkeyPatch) -> list[str]:
     """The route's first three procedures alone."""
-    monkeypatch.setattr(through, "in_order", lambda: in_order()[:3])
-    return [p.key for p in in_order()[:3]]
+    keys = [p.key for p in in_order()[:3]]
+    monkeypatch.setattr(through, "in_order", lambda first="": [p for p in in_order(first) if p.key in keys])
+    return keys
 
 
 def started(axis: Axis, engineer: User, **how: Any) -> Job:
@@ -94,6 +100,31 @@ def test_what_is_not_proven_ends_it_there_and_says_why(led: Axis, engineer: User
     assert "Current loop</b> went no further" in page or "Current loop went no further" in page
     assert "Not proven" in page
     assert '<option value="current" selected>' in page  # from there it goes on
+
+
+def test_a_move_after_which_it_trembles_sends_the_chain_back_to_the_velocity_loop_once(
+    led: Axis, engineer: User
+) -> None:
+    consent = {"label": "x", "token": "t", "travel": 1.0, "speed": 1.0, "unattended": True, "most_travel": 9.0,
+               "most_speed": 9.0}  # fmt: skip
+    moved = Job.objects.create(axis=led, procedure="acceptance", who=engineer, consent=consent, state="done")
+    trembles: Any = SimpleNamespace(
+        criteria=[{"what": "settling time", "passed": True}, {"what": RIPPLE, "passed": False}]
+    )
+    late: Any = SimpleNamespace(criteria=[{"what": "settling time", "passed": False}])
+    assert not _sent_back(moved, late)
+    assert _sent_back(moved, trembles)
+    begun = led.jobs.order_by("-pk").first()
+    assert begun is not None
+    assert (begun.procedure, begun.chain) == ("velocity", ["position", "acceptance"])
+    assert begun.consent["label"] == "x" and begun.consent["went_back"]
+    assert "bears it now" in led.events.order_by("-pk").first().text
+    rows = {row.key: row.mark for row in through_of(again(led), route_of(again(led), "through"))["rows"]}
+    assert (rows["velocity"], rows["position"], rows["acceptance"]) == ("runs", "waits", "waits")
+    begun.state = "done"
+    begun.save()
+    second = Job.objects.create(axis=led, procedure="acceptance", who=engineer, consent=begun.consent, state="done")
+    assert not _sent_back(second, trembles)
 
 
 def test_a_wiring_fault_ends_it_and_the_consent(

@@ -3,21 +3,26 @@
 from typing import Any
 
 import numpy as np
+from scipy.ndimage import uniform_filter1d
 
 from cadrel.core.axis import AxisModel
+from cadrel.core.control import Gains
+from cadrel.core.identification import Unrest
 from cadrel.core.motion import Profile, stroke_sequence
 from cadrel.core.parameters import field_of
 from cadrel.core.response import MoveMetrics, measure_moves
+from cadrel.core.tuning import noise_behind
 from cadrel.core.twin import Twin
 from cadrel.core.verdict import at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.foreseen import Foreseen, foresee, laid_over, largest_of, parted
-from cadrel.procedures.judging import LOOKED_AT, ripple_criterion, trembling
+from cadrel.procedures.judging import LOOKED_AT, RIPPLE, ripple_criterion, trembling
 from cadrel.procedures.on_load import apart, play_in_motion
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.real_move import plan_stroke
-from cadrel.procedures.session import Session
+from cadrel.procedures.session import FloatArray, Session
+from cadrel.procedures.velocity_seen import FIRMLY, WITHIN, budget
 
 CHANNELS = (
     "position",
@@ -33,6 +38,8 @@ CHANNELS = (
     "current_limited",
 )
 FEWEST_AT_REST = 20  # samples before the move from which a flicker is read
+NOISY_SHARE = 0.4  # of the window: what a device's noise may take of it before it is averaged
+AVERAGED = 0.025  # of the settling time asked for, that a position may be averaged over
 FLICKER_SHARE = 0.8  # of the window: more at rest, and it can hardly stay within
 MOST_SAMPLES = 30_000  # per channel: long sequences are recorded at a lower rate
 
@@ -64,8 +71,11 @@ def run_acceptance(session: Session) -> Outcome:
     session.enter("done", 1.0)
     worst = result["settling_time"]
     remarks = [] if result["accepted"] else _why_not(session, record)
+    unrest = None
     if ripple is not None and not ripple_criterion(session, ripple).passed:
         remarks.append(TREMBLES.format(field=field_of("velocity.gain"), allowed=field_of("tuning.ripple")))
+        gains = Gains.from_drive(session.values, session.rates)
+        unrest = Unrest(noise=FIRMLY * noise_behind(WITHIN * budget(session), gains))
     if foreseen is not None:
         error = result["following_error"]
         remarks += parted(foreseen, settling=worst, following_error=error, window=goal.window)
@@ -92,6 +102,7 @@ def run_acceptance(session: Session) -> Outcome:
             remarks=remarks,
         ),
         runs=[run],
+        plant=unrest,
         accepted=result["accepted"],
         acceptance=result,
         summary=text,
@@ -126,10 +137,16 @@ def moved(session: Session, profile: Profile, repeats: int) -> tuple[Recording, 
         session.hold(0.08)
         session.drive.run_path(sequence.segments)
         record = session.recorded(at_most=seconds + 3)
+    position, averaged = place_of(session, record)
+    if averaged:
+        session.note(
+            f"The device's noise would leave the window by itself: what has settled is read off the position averaged "
+            f"over {1e3 * averaged:.2g} ms."
+        )
     moves = measure_moves(
         record.time,
         record["position_ref"],
-        record[session.place],
+        position,
         record["profile_active"],
         record["i_q"],
         window=goal.window,
@@ -137,9 +154,43 @@ def moved(session: Session, profile: Profile, repeats: int) -> tuple[Recording, 
     return record, moves
 
 
+def place_of(session: Session, record: Recording) -> tuple[FloatArray, float]:
+    """Return where the axis was, and over how long that was averaged. [rad], [s]
+
+    What leaves the window must be the axis and not its device: where the noise that it shows before the first move
+    takes up much of the window, the position is averaged over a share of the settling time asked for, as much before as
+    after each sample, by which no settling is read off by more than half of that.
+    """
+    position, goal = record[session.place].astype(np.float64), session.axis.goal
+    rest, dwelling = _before_the_move(session, record)
+    samples = round(AVERAGED * goal.settling_time / record.period)
+    if len(rest) < FEWEST_AT_REST or samples < 2 or _largest(rest, dwelling) <= NOISY_SHARE * goal.window:
+        return position, 0.0
+    return uniform_filter1d(position, samples, mode="nearest"), samples * record.period
+
+
+def _before_the_move(session: Session, record: Recording) -> tuple[FloatArray, int]:
+    """The position beside its command before the first move, [rad], and how many samples all dwells have."""
+    before = record["profile_active"] < 0.5
+    first = int(np.argmax(~before)) if (~before).any() else len(before)
+    rest = (record["position_ref"] - record[session.place])[:first].astype(np.float64)
+    return rest, int(np.count_nonzero(before)) - first
+
+
+def _largest(rest: FloatArray, dwelling: int) -> float:
+    """How far a position at rest flickers over all dwells. [rad]
+
+    Few samples are seen before the first move, and every one of all dwells has to lie within the window: of noise the
+    largest of so many is further out by the root of twice their logarithm (extreme values of a normal distribution).
+    """
+    away = rest - np.median(rest)
+    return max(float(np.abs(away).max()), float(away.std()) * largest_of(dwelling))
+
+
 TREMBLES = (
     "After one of the moves the current trembles at rest: friction lets go late, or the loop hunts between two steps "
-    "of its device. Take {field} down by a fifth and run the move again, or allow more by {allowed}."
+    "of its device. Measure and tune the velocity loop again, which bears this from now on, or take {field} down by a "
+    "fifth; then run the move again. Or allow more by {allowed}."
 )
 BETWEEN = (
     "The position loop compares the device on the load: what lies between it and the motor is inside the loop. Play "
@@ -150,22 +201,16 @@ BETWEEN = (
 
 def _why_not(session: Session, record: Recording) -> list[str]:
     """Say what no tuning mends: a position that flickers at rest by more than the window allows."""
-    before = record["profile_active"] < 0.5
-    first = int(np.argmax(~before)) if (~before).any() else len(before)
-    rest = (
-        record["following_error"][:first]
-        if "following_error" in record.channels
-        else (record["position_ref"] - record[session.place])[:first]
-    )
+    rest, dwelling = _before_the_move(session, record)
+    averaged = place_of(session, record)[1]
     between = [BETWEEN.format(field=field_of("feedback.position_from"))] if session.on_load else []
     if len(rest) < FEWEST_AT_REST:
         return between
-    # Few samples are seen before the first move, and every one of all dwells has to lie within the window: of noise the
-    # largest of so many is further out by the root of twice their logarithm (extreme values of a normal distribution).
-    dwelling = int(np.count_nonzero(before)) - first
-    away = rest - np.median(rest)
-    largest = float(away.std()) * largest_of(dwelling)
-    flicker, goal = max(float(np.abs(away).max()), largest), session.axis.goal
+    goal = session.axis.goal
+    samples = round(averaged / record.period)
+    if samples:  # by what is left of it the move was judged
+        rest = uniform_filter1d(rest, samples, mode="nearest")[samples // 2 : -(samples // 2)]
+    flicker = _largest(rest, dwelling)
     if flicker <= FLICKER_SHARE * goal.window:
         return between
     per, unit = session.axis.mechanism.unit_per_rad, session.axis.mechanism.unit
@@ -232,7 +277,7 @@ def judge(
         row = ripple_criterion(session, ripple)
         criteria.append(
             {
-                "what": "Current ripple at rest", "value": row.found, "limit": row.asked, "unit": row.unit,
+                "what": RIPPLE.capitalize(), "value": row.found, "limit": row.asked, "unit": row.unit,
                 "passed": row.passed, "tolerance": row.tolerance,
             }
         )  # fmt: skip
@@ -280,4 +325,5 @@ PROCEDURE = declare(Procedure(
             preset=lambda axis: float(axis.goal.repeats),
         ),
     ),
+    back_to={RIPPLE: "velocity"},
 ))  # fmt: skip

@@ -5,7 +5,7 @@ to add it to.
 """
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -62,6 +62,9 @@ class Procedure:
         the step's.
     applies : callable
         Whether an axis has what it is about.
+    back_to : mapping
+        By what its verdict missed, the procedure that a whole route begins at again, once: it has learned what to
+        bear.
     """
 
     key: str
@@ -76,6 +79,7 @@ class Procedure:
     arguments: tuple[Argument, ...] = field(default=())
     finds: tuple[str, ...] = ()
     applies: Callable[[AxisModel], bool] = lambda axis: True
+    back_to: Mapping[str, str] = field(default_factory=dict)
 
     def consent(self, axis: AxisModel, values: Values) -> Consent:
         """Return travel and speed that it asks consent for."""
@@ -85,6 +89,10 @@ class Procedure:
     def not_for(self, axis: AxisModel) -> str:
         """Return why an axis cannot have it at all, in words; empty if it can."""
         return unsupported(axis) or (too_coarse(axis) if self.fine_feedback else "")
+
+    def again(self, missed: Iterable[str]) -> str:
+        """Return the procedure that a whole route begins at again, by what was missed; empty where none helps."""
+        return next((self.back_to[what] for what in missed if what in self.back_to), "")
 
     def hinders(self, blocker: Mapping[str, Any]) -> bool:
         """Whether a blocker of the drive must be cleared before it can begin."""
@@ -124,9 +132,10 @@ def declare(procedure: Procedure) -> Procedure:
     return procedure
 
 
-def in_order() -> list[Procedure]:
-    """Return those that the unattended route runs, one after the other."""
-    return sorted((p for p in PROCEDURES.values() if p.order is not None), key=lambda p: p.order or 0)
+def in_order(first: str = "") -> list[Procedure]:
+    """Return those that the unattended route runs, one after the other, all of them or from one on."""
+    every = sorted((p for p in PROCEDURES.values() if p.order is not None), key=lambda p: p.order or 0)
+    return every[[p.key for p in every].index(first) :] if first else every
 
 
 def plan_within_travel(title: str, seconds: float) -> Callable[[AxisModel, Values], Plan]:

@@ -31,6 +31,7 @@ STROKE, STROKE_SPEED = 0.4, 0.6  # of travel and speed agreed to, of a stroke af
 STEPS_AT_REST, WINDOW_SHARE = 1.5, 0.5
 WINDOWS = 4.0  # of the goal's position window, that an axis is kicked by before it should rest
 FOLLOWS = 0.5  # of the following-error window: a step injected at the position is off its command while it lasts
+RIPPLE = "current ripple at rest"
 RIPPLE_TOLERANCE = 0.1  # of the ripple asked for: a quarter of a second of noise is no surer
 
 
@@ -129,9 +130,15 @@ def short_stroke(session: Session, share: float = 1.0) -> Profile:
     )  # fmt: skip
 
 
-def looks_twice(session: Session, *, has_play: bool) -> bool:
-    """Whether one move may not show that an axis hunts: through play or between counts it does after some of them."""
-    return has_play or session.axis.feedback.kind.counts_lines
+def strokes_looked_at(session: Session, *, has_play: bool) -> int:
+    """How often an axis is moved out and back before it is taken to rest.
+
+    One move may not show that it hunts: through play or between counts it does after some of them. One that did so in
+    its acceptance only is looked at twice as often as it was moved there.
+    """
+    if session.plant.unrest is not None:
+        return 2 * session.axis.goal.repeats
+    return 2 if has_play or session.axis.feedback.kind.counts_lines else 1
 
 
 def _trembling(session: Session, record: Recording, quiet: slice) -> tuple[float, float]:
@@ -204,7 +211,7 @@ def ripple_criterion(session: Session, ripple: float) -> Criterion:
     """The ripple of torque at rest [N·m] against what was asked, as a share of the continuous current."""
     continuous = session.axis.motor.torque_constant * session.current_continuous
     return at_most(
-        "current ripple at rest", 100 * session.axis.robustness.ripple, 100 * ripple / continuous, unit="%",
+        RIPPLE, 100 * session.axis.robustness.ripple, 100 * ripple / continuous, unit="%",
         tolerance=RIPPLE_TOLERANCE,
     )  # fmt: skip
 

@@ -27,11 +27,11 @@ from cadrel.procedures.judging import (
     at_rest_when_moved,
     go_back_unless_proven,
     kick_size,
-    looks_twice,
     most_swing,
     position_values,
     ripple_criterion,
     small_step,
+    strokes_looked_at,
     swing_criterion,
 )
 from cadrel.procedures.on_load import measure_on_load
@@ -143,7 +143,7 @@ def _without_hunting(session: Session, gains: Gains, load: TwoMass) -> tuple[Gai
         before_it = session.swings
         ripple, flicker = at_rest_when_moved(
             session, kick_size(session, gains.position_gain), load_swings_hz=load.antiresonance_hz,
-            repeats=2 if looks_twice(session, has_play=springy is not None and springy.play > 0.0) else 1,
+            repeats=strokes_looked_at(session, has_play=springy is not None and springy.play > 0.0),
         )  # fmt: skip
         swings = session.swings - before_it
         if swings:  # the drive has halved all gains: of them only the position gain is too high

@@ -75,7 +75,9 @@ def run_route(
         sent = load_project_values(drive, values, owner="commission")
         if start is not None:
             drive.set_position(start)
-        for procedure in in_order():
+        left, went_back = in_order(), False
+        while left:
+            procedure, *left = left
             key = procedure.key
             if why := procedure.not_for(axis):
                 result.status, result.reason = "refused", why
@@ -92,6 +94,10 @@ def run_route(
             plant = plant.with_part(outcome.plant)
             result.events += [{"kind": "note", "step": key, "text": n} for n in session.notes]
             if outcome.verdict is not None and not outcome.verdict.is_proven:
+                back = "" if went_back else procedure.again(outcome.verdict.missed)
+                if back:  # it knows better now what that has to bear
+                    left, went_back = in_order(back), True
+                    continue
                 remarks = " ".join(outcome.verdict.remarks)  # what no tuning mends is among them
                 result.reason = f"{key}, not proven: {outcome.verdict.reason}. {remarks}".rstrip()
                 break

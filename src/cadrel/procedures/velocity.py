@@ -43,7 +43,9 @@ def run_velocity_loop(session: Session) -> Outcome:
     """
     before = Gains.from_drive(session.refresh(), session.rates)
     old_step = velocity_step(session, 0.05)
-    noise, flicker = noise_at_rest(session, before)
+    device, flicker = noise_at_rest(session, before)
+    unrest = session.plant.unrest  # after moves it has trembled with a loop that stood still before
+    noise = device if unrest is None else max(device, unrest.noise)
     first = measure_plant(session, before, 0.15, plan_excitation(session, before))
     if is_drowned(first.response):
         session.note("The device's noise covered the answer: measured again with fewer, stronger lines.")
@@ -54,7 +56,7 @@ def run_velocity_loop(session: Session) -> Outcome:
     fit = fit_plant(session, before, measured)
     seen = Seen(
         measured=measured, fit=fit, closed=swung_closed(session, before, fit, 0.38), moved=0.0, noise=noise,
-        device=noise, flicker=flicker,
+        device=device, flicker=flicker,
     )  # fmt: skip
     try:
         outcome = tuned_until_calm(session, before, seen, excitation, old_step)

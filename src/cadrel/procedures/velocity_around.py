@@ -3,7 +3,7 @@
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, Winding
 from cadrel.core.tuning import TuningRefused, tune_position
-from cadrel.procedures.judging import at_rest_when_moved, kick_size, looks_twice, most_swing, position_values
+from cadrel.procedures.judging import at_rest_when_moved, kick_size, most_swing, position_values, strokes_looked_at
 from cadrel.procedures.plant_in_motion import PRECISE
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_seen import Seen
@@ -41,7 +41,7 @@ def held_around(session: Session, seen: Seen, gains: Gains, asked: Robustness) -
     try:
         ripple, sways = at_rest_when_moved(
             session, kick_size(session, around.position_gain), load_swings_hz=seen.fit.load.antiresonance_hz,
-            repeats=2 if looks_twice(session, has_play=seen.play is not None) else 1,
+            repeats=strokes_looked_at(session, has_play=seen.play is not None),
         )  # fmt: skip
         return ripple, sways if sways > most_swing(session) else 0.0
     finally:

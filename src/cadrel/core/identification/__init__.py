@@ -51,6 +51,7 @@ from cadrel.core.identification.plant import (
     RubbedLoad,
     SpringyLoad,
     TotalLoad,
+    Unrest,
 )
 from cadrel.core.identification.play import Play, Swung, fit_play
 from cadrel.core.identification.saturation import InductanceCurve, fit_saturation
@@ -93,6 +94,7 @@ __all__ = [
     "SpringyLoad",
     "Swung",
     "TotalLoad",
+    "Unrest",
     "VectorLoad",
     "angle_error_from_spinning",
     "angle_from_breakaway",

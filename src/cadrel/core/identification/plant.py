@@ -157,7 +157,23 @@ class ChainLoad:
         return cls(**rows, own=float(plain["own"]))
 
 
-PlantPart = TotalLoad | SpringyLoad | HeldLoad | RubbedLoad | ChainLoad
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Unrest:
+    """What a velocity loop must bear for the axis to stand still after its moves. Of the acceptance."""
+
+    noise: float  # [rad/s] rms of the raw speed, that stands for what no run of the loop had shown
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return plain values."""
+        return asdict(self)
+
+    @classmethod
+    def from_dict(cls, plain: Mapping[str, Any]) -> Self:
+        """Return what `as_dict` gave. Raises `KeyError`."""
+        return cls(noise=float(plain["noise"]))
+
+
+PlantPart = TotalLoad | SpringyLoad | HeldLoad | RubbedLoad | ChainLoad | Unrest
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -169,6 +185,7 @@ class IdentifiedPlant:
     held: HeldLoad | None = None
     rubbed: RubbedLoad | None = None
     chain: ChainLoad | None = None
+    unrest: Unrest | None = None
 
     def asked_of_any(self, asked: Robustness) -> Robustness:
         """Return what loops must honour whatever the resonance: held by no more of dry friction than was found."""
@@ -188,7 +205,7 @@ class IdentifiedPlant:
     def with_part(self, part: PlantPart | None) -> Self:
         """Return the plant with a part found anew. A new total load retires what was found on the one before."""
         if isinstance(part, TotalLoad):
-            return replace(self, total=part, springy=None, rubbed=None, chain=None)
+            return replace(self, total=part, springy=None, rubbed=None, chain=None, unrest=None)
         if isinstance(part, SpringyLoad):
             return replace(self, springy=part)
         if isinstance(part, HeldLoad):
@@ -197,6 +214,8 @@ class IdentifiedPlant:
             return replace(self, rubbed=part)
         if isinstance(part, ChainLoad):
             return replace(self, chain=part)
+        if isinstance(part, Unrest):
+            return replace(self, unrest=part)
         return self
 
     def carried(self, entered: float) -> float:
@@ -237,6 +256,7 @@ class IdentifiedPlant:
             ("held", self.held),
             ("rubbed", self.rubbed),
             ("chain", self.chain),
+            ("unrest", self.unrest),
         )
         return {k: p.as_dict() for k, p in parts if p is not None}
 
@@ -249,4 +269,5 @@ class IdentifiedPlant:
             held=HeldLoad.from_dict(plain["held"]) if "held" in plain else None,
             rubbed=RubbedLoad.from_dict(plain["rubbed"]) if "rubbed" in plain else None,
             chain=ChainLoad.from_dict(plain["chain"]) if "chain" in plain else None,
+            unrest=Unrest.from_dict(plain["unrest"]) if "unrest" in plain else None,
         )

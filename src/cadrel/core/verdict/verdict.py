@@ -77,6 +77,11 @@ class Verdict:
         return PROVEN if self.is_proven else NOT_PROVEN
 
     @property
+    def missed(self) -> tuple[str, ...]:
+        """What was asked for and missed."""
+        return tuple(c.what for c in self.criteria if not c.passed)
+
+    @property
     def reason(self) -> str:
         """Why it is not proven; empty if it is."""
         if self.is_proven:

@@ -1,8 +1,8 @@
 """Several procedures under one consent: what follows a job that came through, or why nothing does.
 
 A job of a chain that is done and proven has its proposal taken into the project; the next job is queued under the same
-consent. Anything else ends the chain there, with the reason that its last job has: nothing is lost, and it can be gone
-on from that step.
+consent. One whose procedure knows what helps where it missed sends the chain back there, once. Anything else ends the
+chain there, with the reason that its last job has: nothing is lost, and it can be gone on from that step.
 """
 
 import contextlib
@@ -16,13 +16,14 @@ from cadrel.core.axis import drive_values
 from cadrel.core.errors import CadrelError
 from cadrel.link import LinkedDrive, LinkError, TcpLink
 from cadrel.procedures import PROCEDURES
+from cadrel.procedures.declaration import in_order
 from cadrel.web.changes.outcomes import take_proposal
 from cadrel.web.jobs.models import Job
 from cadrel.web.jobs.patience import patiently
 from cadrel.web.jobs.queue import tell_worker
 from cadrel.web.jobs.running import PATIENCE, Assignment
 from cadrel.web.projects.models import Axis
-from cadrel.web.runs.models import Event
+from cadrel.web.runs.models import Event, Verdict
 
 log = logging.getLogger("cadrel.worker")
 
@@ -66,7 +67,7 @@ def _next(job_id: int, drive: LinkedDrive) -> str:
             return ""  # it was queued, and only the answer was lost
         verdict = job.axis.verdicts.filter(step=job.step, created__gte=job.started).order_by("-pk").first()
         if verdict is not None and not verdict.is_proven:
-            return f"{job.title} is not proven"
+            return "" if _sent_back(job, verdict) else f"{job.title} is not proven"
         _take(job, drive)
         if job.chain:
             following(job)
@@ -74,6 +75,20 @@ def _next(job_id: int, drive: LinkedDrive) -> str:
     drive.store()
     Event.objects.create(axis=job.axis, who=job.who, kind="stored", text="In one go to the end; stored in the drive.")
     return "all of it came through"
+
+
+def _sent_back(job: Job, verdict: Verdict) -> bool:
+    """Queue again what a procedure begins at by what it missed, if any and not for the second time."""
+    missed = [row["what"] for row in verdict.criteria if not row["passed"]]
+    back = PROCEDURES[job.procedure].again(missed)
+    if not back or job.consent.get("went_back"):
+        return False
+    job.consent, job.chain = {**job.consent, "went_back": True}, [p.key for p in in_order(back)]
+    job.save(update_fields=["consent", "chain"])
+    begun = following(job)
+    text = f"{job.title} missed {', '.join(missed)}: once more from {begun.title} on, which bears it now."
+    Event.objects.create(axis=job.axis, who=job.who, kind="went_back", text=text[:400])
+    return True
 
 
 def _take(job: Job, drive: LinkedDrive) -> None:

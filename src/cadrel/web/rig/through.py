@@ -13,10 +13,9 @@ from cadrel.web.rig.links import drive_of, owned_by
 
 def remaining(first: str) -> list[Procedure]:
     """Return the procedures of the unattended route from one on. Raises `NotReady` for one that is not among them."""
-    keys = [p.key for p in in_order()]
-    if first not in keys:
+    if first not in [p.key for p in in_order()]:
         raise NotReady(what="There is no such step to begin with.", remedy="Choose one of those listed.")
-    return in_order()[keys.index(first) :]
+    return in_order(first)
 
 
 def start(

@@ -50,10 +50,10 @@ def through_of(axis: Axis, route: list[dict[str, Any]]) -> dict[str, Any]:
         plan, job = p.plan(model, wanted), ours.get(p.key)
         plans.append(plan)
         mark, line = of[p.step]["state"], of[p.step]["line"]
-        if job is not None and (runs or job.pk == jobs[-1].pk):
-            mark, line = _how(job, mark, line)
-        elif runs and p.key in jobs[-1].chain:
+        if runs and p.key in jobs[-1].chain:  # it may have been through before, where the chain was sent back
             mark, line = "waits", ""
+        elif job is not None and (runs or job.pk == jobs[-1].pk):
+            mark, line = _how(job, mark, line)
         rows.append(
             Row(key=p.key, step=p.step, title=titles[p.step], does=p.does, plan=plan.text, seconds=plan.seconds,
                 mark=mark, line=line, job=job)

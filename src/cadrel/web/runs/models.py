@@ -131,7 +131,8 @@ class PlantPart(models.Model):
 
     axis = models.ForeignKey("projects.Axis", models.CASCADE, related_name="plant_parts")
     part = models.CharField(
-        max_length=10, help_text="total, springy, held or rubbed, of `core.identification.IdentifiedPlant`"
+        max_length=10,
+        help_text="total, springy, held, rubbed, chain or unrest, of `core.identification.IdentifiedPlant`",
     )
     values: Any = models.JSONField(help_text="as its `as_dict` gives it")
     run = models.ForeignKey(Run, models.CASCADE, related_name="plant_parts")

@@ -10,12 +10,14 @@ from cadrel.core.identification import (
     RubbedLoad,
     SpringyLoad,
     TotalLoad,
+    Unrest,
 )
 from cadrel.web.projects.models import Axis
 from cadrel.web.runs import models
 
 PARTS: dict[type[PlantPart], str] = {
     TotalLoad: "total", SpringyLoad: "springy", HeldLoad: "held", RubbedLoad: "rubbed", ChainLoad: "chain",
+    Unrest: "unrest",
 }  # fmt: skip
 
 
@@ -29,7 +31,7 @@ def plant_of(axis: Axis) -> IdentifiedPlant:
 def keep_part(axis: Axis, part: PlantPart, *, run: models.Run, values: Any) -> None:
     """Keep a part found anew; it retires the one before, and a total load what was found on another one."""
     name = PARTS[type(part)]
-    replaced = ("total", "springy", "rubbed", "chain") if isinstance(part, TotalLoad) else (name,)
+    replaced = ("total", "springy", "rubbed", "chain", "unrest") if isinstance(part, TotalLoad) else (name,)
     gone = axis.plant_parts.in_force().filter(part__in=replaced)
     gone.update(retired_because=f"found anew by {run}")
     models.PlantPart.objects.create(axis=axis, part=name, values=part.as_dict(), run=run, value_set=values)

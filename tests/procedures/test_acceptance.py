@@ -1,6 +1,7 @@
 """What the acceptance judges: the goal, and beside it what matters most."""
 
 import math
+from dataclasses import replace
 from types import SimpleNamespace
 
 import numpy as np
@@ -79,6 +80,13 @@ def test_what_leaves_the_window_is_the_axis_and_not_its_device(noise: float, ave
     n = averaged / record.period  # independent samples: the mean of n scatters by 1 / sqrt(n) of them
     assert n >= 4 and averaged <= goal.settling_time / 30
     assert position.std() == pytest.approx(record["position"].std() / math.sqrt(n), rel=0.15)
+
+
+def test_where_settling_may_take_long_no_more_is_averaged() -> None:
+    session, record = _at_rest(0.27)
+    session.axis = replace(session.axis, goal=replace(session.axis.goal, settling_time=5.0))
+    assert place_of(session, record)[1] == pytest.approx(5e-3)  # type: ignore[arg-type]
+    assert not _why_not(session, record)  # type: ignore[arg-type]
 
 
 def test_an_average_reads_no_settling_off_by_more_than_half_of_itself() -> None:

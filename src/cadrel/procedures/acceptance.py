@@ -39,7 +39,7 @@ CHANNELS = (
 )
 FEWEST_AT_REST = 20  # samples before the move from which a flicker is read
 NOISY_SHARE = 0.4  # of the window: what a device's noise may take of it before it is averaged
-AVERAGED = 0.025  # of the settling time asked for, that a position may be averaged over
+AVERAGED, LONGEST_AVERAGE = 0.025, 5e-3  # of the settling time asked for, that a position is averaged over; at most [s]
 FLICKER_SHARE = 0.8  # of the window: more at rest, and it can hardly stay within
 MOST_SAMPLES = 30_000  # per channel: long sequences are recorded at a lower rate
 
@@ -163,7 +163,7 @@ def place_of(session: Session, record: Recording) -> tuple[FloatArray, float]:
     """
     position, goal = record[session.place].astype(np.float64), session.axis.goal
     rest, dwelling = _before_the_move(session, record)
-    samples = round(AVERAGED * goal.settling_time / record.period)
+    samples = round(min(AVERAGED * goal.settling_time, LONGEST_AVERAGE) / record.period)
     if len(rest) < FEWEST_AT_REST or samples < 2 or _largest(rest, dwelling) <= NOISY_SHARE * goal.window:
         return position, 0.0
     return uniform_filter1d(position, samples, mode="nearest"), samples * record.period

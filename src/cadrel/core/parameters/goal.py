@@ -35,8 +35,9 @@ GOAL = (
     Parameter(
         key="goal.settling_time", label="Goal: settling time", symbol="ts", quantity="time", unit="ms", step="limits",
         minimum=1e-4, maximum=100, default=None, required=True,
-        help=Help("From the end of the command to the last entry into the window. Where the device's noise takes up much "
-                  "of the window, of the position averaged over a fortieth of it.", "What the cycle leaves.",
+        help=Help("From the end of the command to the last entry into the window. Where the device's noise takes up "
+                  "much of the window, of the position averaged over a fortieth of it, at most 5 ms.",
+                  "What the cycle leaves.",
                   "Counted from the end of the command, not from its start."),
     ),
     Parameter(

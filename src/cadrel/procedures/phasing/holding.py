@@ -6,7 +6,7 @@ import numpy as np
 
 from cadrel.core.identification import OffsetResult, offset_from_alignment
 from cadrel.procedures.phasing.plan import HELD_ANGLES, HOLD, SLOW_TURN
-from cadrel.procedures.phasing.turning import Turning
+from cadrel.procedures.phasing.turning import Turning, expected_swing
 from cadrel.procedures.phasing.vector import LOOK, wait_until_still
 from cadrel.procedures.session import Session
 
@@ -45,9 +45,14 @@ def _hold_at(session: Session, turning: Turning, angle: float, step: float) -> t
 
 
 def _step_to(session: Session, turning: Turning, angle: float, step: float) -> None:
-    """Turn the vector by a step, to an angle; over a whole period of the swing, so that the shaft stops with it."""
-    usual = step / RATE
-    periods = math.ceil(usual / turning.swing - 0.3) if turning.swing else 0
-    seconds = max(periods, 1) * turning.swing if turning.swing else usual
+    """Turn the vector by a step, to an angle; over a whole period of the swing, so that the shaft stops with it.
+
+    A swing that friction kept from showing on slow turns is the one that the load entered makes expected.
+    """
+    usual, swing = step / RATE, turning.swing
+    if not swing:
+        expected = expected_swing(session.axis, turning.current)
+        swing = expected if expected > usual else 0.0
+    seconds = max(math.ceil(usual / swing - 0.3), 1) * swing if swing else usual
     session.drive.vector(angle=angle, rate=step / seconds, current=turning.current, rise=turning.current / 0.3)
     session.hold(seconds)

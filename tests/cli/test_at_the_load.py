@@ -57,5 +57,4 @@ def test_the_document_tells_it_beside_the_starting_gains() -> None:
     assert "settled after 800 ms with the starting gains and 100 ms tuned" in text
     assert "Following error less by 30 times" in text
     assert "Command notch on 1." in text
-    assert "Where play was found (1 axes)" in text
-    assert "0.50 there, 0.65 on the other 2" in text
+    assert "0.50 where play was found (1 axes), 0.65 on the other 2" in text

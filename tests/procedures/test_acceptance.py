@@ -10,7 +10,7 @@ import pytest
 from cadrel.core.axis import AxisModel, understand
 from cadrel.core.response import MoveMetrics, measure_moves
 from cadrel.link import Recording
-from cadrel.procedures.acceptance import FLICKER_SHARE, _why_not, judge, place_of, ripple_at_rest
+from cadrel.procedures.acceptance import FLICKER_SHARE, _why_not, averaged_over, judge, place_of, ripple_at_rest
 from tests.conftest import values_of
 
 CHANNELS = {key: np.zeros(4) for key in ("v_bus", "voltage_limited", "current_limited")}
@@ -71,21 +71,21 @@ def test_what_leaves_the_window_is_the_axis_and_not_its_device(noise: float, ave
     goal, dwells = session.axis.goal, record["profile_active"] < 0.5
     assert np.abs(record["position"][:200]).max() < FLICKER_SHARE * goal.window, "it would seem to be allowed"
     assert (np.abs(record["position"][dwells]).max() > goal.window) == averages
-    position, averaged = place_of(session, record)  # type: ignore[arg-type]
-    assert (averaged > 0.0) == averages
+    position, n = place_of(session, record), averaged_over(session, record)  # type: ignore[arg-type]
+    assert (n > 0) == averages
     assert np.abs(position[dwells]).max() < goal.window
     if not averages:
         np.testing.assert_array_equal(position, record["position"])
         return
-    n = averaged / record.period  # independent samples: the mean of n scatters by 1 / sqrt(n) of them
-    assert n >= 4 and averaged <= goal.settling_time / 30
+    # Independent samples: the mean of n scatters by 1 / sqrt(n) of them.
+    assert n >= 4 and n * record.period <= goal.settling_time / 30
     assert position.std() == pytest.approx(record["position"].std() / math.sqrt(n), rel=0.15)
 
 
 def test_where_settling_may_take_long_no_more_is_averaged() -> None:
     session, record = _at_rest(0.27)
     session.axis = replace(session.axis, goal=replace(session.axis.goal, settling_time=5.0))
-    assert place_of(session, record)[1] == pytest.approx(5e-3)  # type: ignore[arg-type]
+    assert averaged_over(session, record) * record.period == pytest.approx(5e-3)  # type: ignore[arg-type]
     assert not _why_not(session, record)  # type: ignore[arg-type]
 
 
@@ -99,7 +99,7 @@ def test_an_average_reads_no_settling_off_by_more_than_half_of_itself() -> None:
         period=record.period,
         channels={**record.channels, "position": record["position"] - np.where(since >= 0, lag, 0.0)},
     )
-    position, averaged = place_of(session, moved)  # type: ignore[arg-type]
+    position, averaged = place_of(session, moved), averaged_over(session, moved) * moved.period  # type: ignore[arg-type]
     at_once, time = np.zeros(16_000), record.period * np.arange(16_000.0)
     raw, read = (
         measure_moves(time, at_once, x, record["profile_active"], at_once, window=window)[0].settling_time

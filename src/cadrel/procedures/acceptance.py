@@ -54,6 +54,11 @@ def run_acceptance(session: Session) -> Outcome:
     foreseen = _foreseen(session, profile, repeats)
     session.enter("repeating the move", 0.1)
     record, moves = moved(session, profile, repeats)
+    if samples := averaged_over(session, record):
+        session.note(
+            "The device's noise takes much of the window by itself: what has settled is read off the position averaged "
+            f"over {1e3 * samples * record.period:.2g} ms."
+        )
     ripple = ripple_at_rest(session, record, moves)
     result = judge(session, moves, record.channels, swings=session.swings - swings, ripple=ripple)
     if foreseen is not None:
@@ -137,16 +142,10 @@ def moved(session: Session, profile: Profile, repeats: int) -> tuple[Recording, 
         session.hold(0.08)
         session.drive.run_path(sequence.segments)
         record = session.recorded(at_most=seconds + 3)
-    position, averaged = place_of(session, record)
-    if averaged:
-        session.note(
-            f"The device's noise would leave the window by itself: what has settled is read off the position averaged "
-            f"over {1e3 * averaged:.2g} ms."
-        )
     moves = measure_moves(
         record.time,
         record["position_ref"],
-        position,
+        place_of(session, record),
         record["profile_active"],
         record["i_q"],
         window=goal.window,
@@ -154,19 +153,25 @@ def moved(session: Session, profile: Profile, repeats: int) -> tuple[Recording, 
     return record, moves
 
 
-def place_of(session: Session, record: Recording) -> tuple[FloatArray, float]:
-    """Return where the axis was, and over how long that was averaged. [rad], [s]
+def place_of(session: Session, record: Recording) -> FloatArray:
+    """Return where the axis was, averaged where its device is too noisy to tell by single samples. [rad]"""
+    position, samples = record[session.place].astype(np.float64), averaged_over(session, record)
+    return uniform_filter1d(position, samples, mode="nearest") if samples else position
+
+
+def averaged_over(session: Session, record: Recording) -> int:
+    """Return how many samples of a position are averaged; 0: each tells for itself.
 
     What leaves the window must be the axis and not its device: where the noise that it shows before the first move
     takes up much of the window, the position is averaged over a share of the settling time asked for, as much before as
     after each sample, by which no settling is read off by more than half of that.
     """
-    position, goal = record[session.place].astype(np.float64), session.axis.goal
+    goal = session.axis.goal
     rest, dwelling = _before_the_move(session, record)
     samples = round(min(AVERAGED * goal.settling_time, LONGEST_AVERAGE) / record.period)
     if len(rest) < FEWEST_AT_REST or samples < 2 or _largest(rest, dwelling) <= NOISY_SHARE * goal.window:
-        return position, 0.0
-    return uniform_filter1d(position, samples, mode="nearest"), samples * record.period
+        return 0
+    return samples
 
 
 def _before_the_move(session: Session, record: Recording) -> tuple[FloatArray, int]:
@@ -202,13 +207,11 @@ BETWEEN = (
 def _why_not(session: Session, record: Recording) -> list[str]:
     """Say what no tuning mends: a position that flickers at rest by more than the window allows."""
     rest, dwelling = _before_the_move(session, record)
-    averaged = place_of(session, record)[1]
     between = [BETWEEN.format(field=field_of("feedback.position_from"))] if session.on_load else []
     if len(rest) < FEWEST_AT_REST:
         return between
     goal = session.axis.goal
-    samples = round(averaged / record.period)
-    if samples:  # by what is left of it the move was judged
+    if samples := averaged_over(session, record):  # by what is left of it the move was judged
         rest = uniform_filter1d(rest, samples, mode="nearest")[samples // 2 : -(samples // 2)]
     flicker = _largest(rest, dwelling)
     if flicker <= FLICKER_SHARE * goal.window:

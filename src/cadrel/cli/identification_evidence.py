@@ -3,7 +3,7 @@
 import math
 import re
 from collections import Counter
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +20,7 @@ from cadrel.core.errors import CadrelError
 from cadrel.core.identification import IdentifiedPlant, fit_two_mass
 from cadrel.core.response import FrequencyResponse
 from cadrel.core.simulation import RigTruth, SimulatedDrive, rated_torque
+from cadrel.core.simulation.unkind import COPPER, MAGNET
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import PROCEDURES, Outcome, Session
 from cadrel.procedures.plant_in_motion import edge_age
@@ -98,7 +99,7 @@ def identify(numbered: tuple[int, int]) -> Identified:
         plant = plant.with_part(outcome.plant)
         if key in STEPS:
             found.reached, found.drive_time = key, simulated.time
-        _compare(found, truth, outcome)
+        _compare(found, _as_warm_as(simulated), outcome)
         if key == "cogging":
             _compare_cogging(found, truth, outcome)
         if key == "commutation":
@@ -107,6 +108,14 @@ def identify(numbered: tuple[int, int]) -> Identified:
             _compare_response(found, truth, outcome, session)
     found.time_beside = simulated.time - found.drive_time
     return found
+
+
+def _as_warm_as(simulated: SimulatedDrive) -> RigTruth:
+    """Return the rig with its winding and magnets as warm as they are now."""
+    truth, rise = simulated.truth, float(simulated.running.state.winding_rise)
+    return replace(
+        truth, resistance=truth.resistance * (1 + COPPER * rise), flux_linkage=truth.flux_linkage * (1 - MAGNET * rise)
+    )
 
 
 def _compare(found: Identified, truth: RigTruth, outcome: Outcome) -> None:

@@ -22,6 +22,7 @@ from cadrel.core.simulation.layout import TV
 FloatArray = NDArray[np.float64]
 LOWEST, HIGHEST = 0.5, 0.4999 / TV  # [Hz]
 COARSE, ACROSS, ACROSS_CORNERS = 240, 31, 15
+EVENLY = (np.arange(64) + 0.5) / 128 / TV  # [Hz] to half the rate: where noise is summed
 # As the tuner's, no poles damped beyond 1: with a slower lag an axis swings on for ever, once at its current's limit.
 BOX = ((1e-3, 2.0), (150.0, 1900.0), (200.0, 1900.0), *(((20.0, 1850.0), (0.01, 1.5), (20.0, 1850.0), (0.1, 1.0)) * 2))
 IDLE = (1850.0, 1.0, 1850.0, 1.0)  # a section that does nothing
@@ -55,62 +56,99 @@ class Known:
 
 
 @numba.njit(cache=True, error_model="numpy")
-def _violation(x, frequency, plants, drifts, peak, margin, gain_margin, noise, noise_torque, period):  # type: ignore[no-untyped-def]  # noqa: PLR0912
-    """Return by how much a loop misses what is asked, as a sum of logarithms; 0 where it keeps all."""
+def _controller(x, warped, at, period):  # type: ignore[no-untyped-def]
+    """Return the controller at one frequency: `at` has what only that decides, `warped` what only the loop does."""
+    w, s, squared, summed = at[0], at[1], at[2], at[3]
+    lp, sf = warped[4], warped[5]
+    top = x[11] * (1 - lp) * (1 - sf) * (1 + period / x[0] * summed)
+    below = (1 - lp * w) * (1 - sf * w)
+    for k in range(2):
+        zero, pole = warped[2 * k], warped[2 * k + 1]
+        top *= squared / (zero * zero) + 2 * x[4 * k + 4] / zero * s + 1
+        below *= squared / (pole * pole) + 2 * x[4 * k + 6] / pole * s + 1
+    return top * below.conjugate() / (below.real * below.real + below.imag * below.imag)
+
+
+def _at(frequency: FloatArray) -> NDArray[np.complex128]:
+    """What only the frequency decides, a row each: a sample's delay, its bilinear map, the square of that, the sum."""
+    w = np.exp(-2j * np.pi * frequency * TV)
+    s = (1 - w) / (1 + w)
+    return np.stack([w, s, s * s, w / (1 - w)], axis=1)
+
+
+@numba.njit(cache=True, error_model="numpy")
+def _warped(x, period):  # type: ignore[no-untyped-def]
+    """Return zero and pole of both sections as the bilinear transform has them, and the poles of both filters."""
+    found = np.empty(6)
+    for k in range(2):
+        found[2 * k] = math.tan(math.pi * x[4 * k + 3] * period)
+        found[2 * k + 1] = math.tan(math.pi * x[4 * k + 5] * period)
+    found[4], found[5] = math.exp(-2 * math.pi * x[1] * period), math.exp(-2 * math.pi * x[2] * period)
+    return found
+
+
+@numba.njit(cache=True, error_model="numpy")
+def _amplified(x, warped, at, period):  # type: ignore[no-untyped-def]
+    """Return what white noise of a position becomes as torque, rms over rms a sample: `at` is even to half the rate."""
+    total = 0.0
+    for k in range(len(at)):
+        c = _controller(x, warped, at[k], period) * (1 - at[k, 0])
+        total += c.real * c.real + c.imag * c.imag
+    return math.sqrt(total / (2 * len(at)))
+
+
+@numba.njit(cache=True, error_model="numpy")
+def _violation(x, frequency, at, plants, drifts, peak, margin, gain_margin, noise, noise_torque, period):  # type: ignore[no-untyped-def]  # noqa: PLR0912
+    """Return by how much a loop misses what is asked, as a sum of logarithms; 0 where it keeps all.
+
+    Stability is how often 1 + L turns about nought: how often the straight line between one frequency and the next
+    passes the negative axis, and where it ends.
+    """
     n, m = plants.shape
-    missed = 0.0
-    lp, sf = math.exp(-2 * math.pi * x[1] * period), math.exp(-2 * math.pi * x[2] * period)
-    before, turned, first = np.zeros(m, np.complex128), np.zeros(m), np.zeros(m)
-    worst_s, worst_phase, worst_gain, loudest = 0.0, math.pi, 0.0, 0.0
+    warped = _warped(x, period)
+    before, passed, first = np.zeros(m, np.complex128), np.zeros(m), np.zeros(m)
+    nearest, worst_phase, crossed, loudest = np.inf, math.pi, 0.0, 0.0  # |1 + L|² and |L|², not their roots
     for i in range(n):
-        w = np.exp(-2j * math.pi * frequency[i] * period)
-        c = x[11] * (1 + period / x[0] * w / (1 - w)) * (1 - lp) / (1 - lp * w) * (1 - sf) / (1 - sf * w)
-        s = (1 - w) / (1 + w)
-        for k in (3, 7):
-            zero, pole = math.tan(math.pi * x[k] * period), math.tan(math.pi * x[k + 2] * period)
-            c *= (s * s / zero**2 + 2 * x[k + 1] * s / zero + 1) / (s * s / pole**2 + 2 * x[k + 3] * s / pole + 1)
+        c = _controller(x, warped, at[i], period)
         for j in range(m):
             loop = c * plants[i, j]
+            size, back = loop.real * loop.real + loop.imag * loop.imag, loop.real + 1
             if j < drifts:  # the others, lighter and heavier, need only be stable
-                worst_s = max(worst_s, 1 / abs(1 + loop))
+                nearest = min(nearest, back * back + loop.imag * loop.imag)
             if frequency[i] > QUIET_FROM:
-                loudest = max(loudest, abs(loop))
+                loudest = max(loudest, size)
             if i == 0:
                 first[j] = np.angle(1 + loop)
             else:
                 last = before[j]
-                turned[j] += np.angle((1 + loop) / (1 + last))
-                if j < drifts and (abs(loop) > 1) != (abs(last) > 1):
+                if (loop.imag > 0) != (last.imag > 0):
+                    through = last.real * loop.imag - loop.real * last.imag  # times what its imaginary part rises by
+                    rise = loop.imag - last.imag
+                    if (through + rise) * rise < 0:
+                        passed[j] += 1.0 if rise < 0 else -1.0
+                    if j < drifts and loop.real < 0 and last.real < 0:
+                        crossed = max(crossed, size)
+                if j < drifts and (size > 1) != (last.real * last.real + last.imag * last.imag > 1):
                     for one in (loop, last):
                         worst_phase = min(worst_phase, abs(math.pi - abs(np.angle(one))))
-                if j < drifts and loop.real < 0 and last.real < 0 and (loop.imag > 0) != (last.imag > 0):
-                    worst_gain = max(worst_gain, abs(loop))
             before[j] = loop
+    missed = 0.0
     for j in range(m):
-        if abs(first[j] + turned[j]) > 0.5 * math.pi or first[j] > 0:
+        if abs(np.angle(1 + before[j]) + 2 * math.pi * passed[j]) > 0.5 * math.pi or first[j] > 0:
             missed += 3.0
-    missed += max(math.log(worst_s / peak), 0.0) + max(margin - worst_phase, 0.0)
-    missed += max(math.log(max(worst_gain, loudest, 1e-9) * gain_margin), 0.0)
+    missed += max(-math.log(math.sqrt(nearest) * peak), 0.0) + max(margin - worst_phase, 0.0)
+    missed += max(math.log(max(math.sqrt(max(crossed, loudest)), 1e-9) * gain_margin), 0.0)
     if noise > 0.0:
-        total = 0.0
-        for k in range(64):
-            w = np.exp(-1j * math.pi * (k + 0.5) / 64)
-            s = (1 - w) / (1 + w)
-            c = x[11] * (1 + period / x[0] * w / (1 - w)) * (1 - lp) / (1 - lp * w) * (1 - sf) / (1 - sf * w) * (1 - w)
-            for q in (3, 7):
-                zero, pole = math.tan(math.pi * x[q] * period), math.tan(math.pi * x[q + 2] * period)
-                c *= (s * s / zero**2 + 2 * x[q + 1] * s / zero + 1) / (s * s / pole**2 + 2 * x[q + 3] * s / pole + 1)
-            total += abs(c) ** 2
-        missed += max(math.log(noise * math.sqrt(total / 128) / noise_torque), 0.0)
+        missed += max(math.log(noise * _amplified(x, warped, at[n:], period) / noise_torque), 0.0)
     return missed
 
 
 @numba.njit(cache=True, error_model="numpy")
-def _scores(many, frequency, plants, drifts, peak, margin, gain_margin, noise, noise_torque, period):  # type: ignore[no-untyped-def]
+def _scores(many, frequency, at, plants, drifts, peak, margin, gain_margin, noise, noise_torque, period):  # type: ignore[no-untyped-def]
     found = np.empty(many.shape[1])
     for k in range(many.shape[1]):
         x = np.exp(many[:, k])
-        missed = _violation(x, frequency, plants, drifts, peak, margin, gain_margin, noise, noise_torque, period)
+        missed = _violation(x, frequency, at, plants, drifts, peak, margin, gain_margin, noise, noise_torque, period)
         for q in (3, 7):
             missed += max(many[q + 2, k] - many[q, k] - MOST_LEAD, 0.0)
         found[k] = 30.0 * missed - math.log(x[11] / x[0]) - WEIGHT * math.log(x[11])
@@ -171,6 +209,7 @@ def best_known(
                 parts.append(centre * (1 + 0.15 * across))
     f = np.unique(np.concatenate(parts))
     f = f[f < HIGHEST]
+    at = _at(np.concatenate([f, EVENLY]))
     plants = np.stack([true_velocity_plant(rig, values, f, speed_of_run=speed_of_run) for rig in rigs], axis=1)
     free = np.arange(12) if with_sections else np.array([0, 1, 2, 11])
     box = np.log([*BOX, (0.3 * inertia, 1e4 * inertia)])[free]
@@ -184,7 +223,7 @@ def best_known(
     found = [
         differential_evolution(
             lambda many: _scores(
-                whole(many), f, plants, len(drifts), asked.sensitivity_peak, asked.phase_margin,
+                whole(many), f, at, plants, len(drifts), asked.sensitivity_peak, asked.phase_margin,
                 10 ** (asked.gain_margin_db / 20), noise, noise_torque, TV,
             ),
             box, popsize=CROWD, maxiter=GENERATIONS, tol=1e-5, mutation=(0.3, 0.9), recombination=0.85,
@@ -196,8 +235,8 @@ def best_known(
     best = np.exp(whole(min(found, key=lambda one: one.fun).x[:, None])[:, 0])
     x = np.array([float(f"{figure:.6g}") for figure in best])
     kept = _violation(
-        x, f, plants, len(drifts), asked.sensitivity_peak, asked.phase_margin, 10 ** (asked.gain_margin_db / 20), noise,
-        noise_torque, TV,
+        x, f, at, plants, len(drifts), asked.sensitivity_peak, asked.phase_margin, 10 ** (asked.gain_margin_db / 20),
+        noise, noise_torque, TV,
     )  # fmt: skip
     if kept >= 0.01:
         return None

@@ -8,6 +8,7 @@ import numpy as np
 
 from cadrel.cli.draws import draw_bench
 from cadrel.cli.phasing_draws import LINEAR_SHARE, straightened
+from cadrel.core.motor import cable_resistance
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth, rated_torque
 
@@ -16,6 +17,10 @@ THIRD_MASS_SHARE = 0.35
 USUAL_WINDOW, ABOVE_NOISE = 0.5, 4.5  # [°] of the draws' goal; times what a resolver's noise shows, rms, at the least
 ENDS, OFF = 0.5, 2.5  # share of draws at an end; times, that a winding is off beyond them
 SHORTER = (0.1, 0.2, 0.5, 1.0, 1.0)  # of the travel
+CABLE_SHARE, ENTERED, CABLE, LONGEST = 0.5, 0.7, (0.02, 0.2), 50.0  # of the axes; of cables; of the winding's R; [m]
+WARM = (60.0, 110.0)  # [K] above its surroundings at the continuous current
+WARMS_IN = (40.0, 400.0)  # [s] of a winding alone
+MOST_SKEW = 1.5e-6  # [s] from the middle of the PWM period
 BRAKE_RESERVE = 1.6  # times the rated torque: what a brake of the fleet holds
 
 
@@ -24,8 +29,9 @@ def draw_unkind(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry]]:
 
     Ratio 0.2 to 30, resonance 40 to 1200 Hz, damping 0.5 to 5 %, up to two resonances, friction to 20 % of rated torque
     that builds up within up to 0.3°, gravity to 50 % behind a brake or held by friction, backlash to 0.05°, cogging to
-    3 %, torque ripple, iron that saturates, current sensors with offset and gain error, lines with eccentricity,
-    500 lines to 23 bits, five laws of dead time, rotary and linear.
+    3 %, torque ripple, iron that saturates, windings that warm up, motor cables that not everyone enters, current
+    sensors with offset and gain error and read beside the middle of the PWM period, lines with eccentricity, 500 lines
+    to 23 bits, five laws of dead time, rotary and linear.
     """
     truth, values = draw_bench(rng, wide=True)
     linear = truth.device in ("incremental", "sincos", "serial") and rng.random() < LINEAR_SHARE
@@ -54,6 +60,7 @@ def draw_unkind(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry]]:
     )
     if rng.random() < THIRD_MASS_SHARE:
         truth = _with_third_mass(rng, truth)
+    truth, values = _cabled(rng.spawn(1)[0], truth, values)
     if truth.device == "resolver":
         # A goal that the device's own noise breaks on an axis that stands still is none: no loop could meet it.
         shown = math.degrees(truth.signal_noise / truth.resolver_pairs)
@@ -103,6 +110,31 @@ def draw_at_ends(rng: np.random.Generator) -> tuple[RigTruth, dict[str, Entry]]:
 def _rated(t: RigTruth) -> float:
     """Torque at the motor's own continuous current. [N·m]"""
     return rated_torque(t) / OF_DRIVE
+
+
+def _cabled(
+    rng: np.random.Generator, t: RigTruth, values: dict[str, Entry]
+) -> tuple[RigTruth, dict[str, Entry]]:  # fmt: skip
+    """Put a cable before half of the windings, let each warm up, and read currents beside their mean.
+
+    By a generator of its own, so that what was drawn before them is drawn as ever.
+    """
+    continuous = t.drive_current_continuous / OF_DRIVE
+    cooling = 1.5 * t.resistance * continuous**2 / float(rng.uniform(*WARM))
+    t = replace(
+        t, winding_cooling=cooling, winding_heat=cooling * float(rng.uniform(*WARMS_IN)),
+        sampling_skew=float(rng.uniform(-MOST_SKEW, MOST_SKEW)),
+    )  # fmt: skip
+    if rng.random() < CABLE_SHARE:
+        section = float(rng.choice([0.75, 1.5, 2.5, 4.0]))
+        length = float(rng.uniform(*CABLE)) * t.resistance / cable_resistance(length=1.0, section=1e-6 * section)
+        t = replace(t, cable_length=min(length, LONGEST), cable_section_mm2=section)
+        if rng.random() < ENTERED:
+            values = values | {
+                "cable.length": {"value": t.cable_length, "unit": "m", "source": "typed"},
+                "cable.section": {"value": section, "unit": "mm²", "source": "typed"},
+            }
+    return t, values
 
 
 def _phase(rng: np.random.Generator) -> float:

@@ -3,15 +3,17 @@
 import math
 from dataclasses import replace
 
+import numpy as np
 import pytest
 
 from cadrel.cli import known_plant
-from cadrel.cli.known_plant import best_known, rigs_of_spread
-from cadrel.cli.true_plant import true_loops
+from cadrel.cli.known_plant import best_known, gripped, rigs_of_spread
+from cadrel.cli.true_plant import true_loops, true_velocity_plant
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
 from cadrel.core.parameters import REGISTRY
 from cadrel.core.simulation import RigTruth
+from cadrel.core.simulation.layout import TV
 from tests.cli.test_true_plant import TRUTH, values_with
 from tests.conftest import rig_of
 
@@ -41,7 +43,7 @@ def test_it_keeps_what_is_asked_and_is_stable_at_every_corner_by_eigenvalues(
         assert (least is None or value >= least) and (most is None or value <= most), key
     assert told["velocity.gain"] / told["velocity.reset_time"] == pytest.approx(found.integral)
     drifts, corners = rigs_of_spread(truth, ASKED)
-    assert all(true_loops(rig, told)["velocity"].is_stable for rig in corners)
+    assert all(true_loops(rig, told)["velocity"].is_stable for rig in (*corners, *gripped(truth, ASKED)))
     for rig in drifts:
         margins = true_loops(rig, told)["velocity"].margins
         assert margins.sensitivity_peak < 1.05 * ASKED.sensitivity_peak
@@ -67,3 +69,31 @@ def test_it_keeps_what_is_asked_and_is_stable_at_every_corner_by_eigenvalues(
         assert with_idle.sensitivity_peak == pytest.approx(none.sensitivity_peak, rel=1e-6)
         assert none.sensitivity_peak < 1.05 * ASKED.sensitivity_peak
     assert 0.0 < alone.integral <= 1.05 * found.integral
+
+
+def test_what_its_search_calls_stable_is_what_eigenvalues_do() -> None:
+    values = values_with(velocity__notch_frequency=0.0)
+    f = np.geomspace(known_plant.LOWEST, known_plant.HIGHEST, 20_000)
+    plant = true_velocity_plant(TRUTH, values, f, speed_of_run=40.0)[:, None]
+    at, parts = known_plant._at(f), np.stack([plant.real, plant.imag])
+    inertia = TRUTH.inertia_motor + TRUTH.inertia_load
+    low, high = np.log([*known_plant.BOX, (0.3 * inertia, 1e4 * inertia)]).T
+    found = []
+    for figures in np.exp(np.random.default_rng(8).uniform(low, high, size=(80, 12))):
+        figures[2] = values["velocity.feedback_filter"]  # back-EMF is fed forward through it, in the plant
+        shape = tuple(float(x) for x in figures[:11])
+        known = known_plant.Known(float(figures[11]), float(figures[11] / figures[0]), shape)
+        missed = known_plant._violation(figures, f, at, parts, np.zeros(1), 0, 1.8, 0.8, 1e-12, 0.0, 1.0, TV)
+        found.append((missed < 3.0, true_loops(TRUTH, {**values, **known.to_drive()})["velocity"].is_stable))
+    assert all(one == other for one, other in found)
+    assert 5 < sum(one for one, _ in found) < 75  # some are, some are not
+
+
+def test_friction_holds_no_swing_that_is_not_told() -> None:
+    rings = math.sqrt(TRUTH.stiffness / TRUTH.inertia_motor)
+    held = [rig.viscous_load - TRUTH.viscous_load for rig in gripped(TRUTH, ASKED)[4:]]
+    assert held == pytest.approx([k * math.sqrt(TRUTH.stiffness * TRUTH.inertia_motor) for k in (0.25, 1, 4, 16)])
+    hardly = gripped(TRUTH, replace(ASKED, grip=1.01 * held[1] * rings))
+    assert [rig.viscous_load for rig in hardly if rig.viscous_load > TRUTH.viscous_load] == pytest.approx(
+        [TRUTH.viscous_load + h for h in held[:2]]
+    )

@@ -90,3 +90,17 @@ def test_small_currents_meet_the_dead_time_as_the_resistance_its_slope_is() -> N
     assert at_small_currents(truth, small).resistance == pytest.approx(truth.resistance + 0.9 / 0.5)
     large = 60.0 + np.sin(np.linspace(0, 40, 4000))  # far beyond, all is lost whatever flows: hardly any resistance
     assert at_small_currents(truth, large).resistance < truth.resistance + 0.05
+
+
+def test_a_loop_whose_phase_passes_the_axis_with_gain_to_spare_is_stable_on_a_condition() -> None:
+    assert not true_loops(TRUTH, values_with())["velocity"].is_conditional
+    # Poles that swing far below the crossover turn the phase beyond -180° there, and zeros above them back again.
+    lag = {
+        "velocity.section2_zero": 12.0, "velocity.section2_zero_damping": 0.3,
+        "velocity.section2_pole": 6.0, "velocity.section2_pole_damping": 0.05,
+    }  # fmt: skip
+    stiff = values_with(velocity__reset_time=0.05, velocity__gain=4 * values_with()["velocity.gain"]) | lag
+    loop = true_loops(TRUTH, stiff)["velocity"]
+    assert loop.is_stable and loop.is_conditional
+    less = [stiff | {"velocity.gain": k * stiff["velocity.gain"]} for k in np.geomspace(0.5, 1e-3, 25)]
+    assert not all(true_loops(TRUTH, values)["velocity"].is_stable for values in less)

@@ -6,6 +6,7 @@ from pathlib import Path
 import pytest
 
 from cadrel.cli import tuning_evidence
+from cadrel.cli.commission import Cost
 from cadrel.cli.tuning_evidence import Tuned, document
 
 ROWS = [
@@ -76,3 +77,22 @@ def test_the_command_fails_where_anything_is_falsely_proven(
     out = tmp_path / "tuning.md"
     assert tuning_evidence.evidence(benches=1, seed=1, out=out, kept=tmp_path / "kept.jsonl") == status
     assert out.read_text().startswith("# Tuning of axes")
+
+
+def test_what_it_takes_to_compute_and_loops_that_are_stable_on_a_condition_are_told() -> None:
+    rows = [replace(ROWS[0], compute=7.25), replace(ROWS[3], compute=3.25, conditional=True), ROWS[1]]
+    text = document(rows, seed=5)
+    assert "takes 5.2 s of processor time, median (5 asked)" in text
+    assert "as a limit does: 1 (none asked)." in text
+
+
+def test_the_time_of_the_simulated_drive_is_not_the_procedures() -> None:
+    cost = Cost()
+    total = cost.of_drive(lambda n: sum(k * k for k in range(n)))
+    assert total(10) == 285
+    little = cost.standing_in
+    total(300_000)
+    assert cost.standing_in > 10 * little
+    with pytest.raises(ZeroDivisionError):
+        cost.of_drive(lambda n: sum(range(300_000)) / n)(0)
+    assert cost.computing == 0.0

@@ -67,7 +67,8 @@ def test_maps_of_several_speeds_are_weighed_and_what_they_differ_by_is_doubt() -
     assert together(maps[:1]).std == pytest.approx(maps[0].std)
     apart = replace(maps[1], value=maps[1].value + 0.1)  # by 25 of its deviations
     assert np.median(together([maps[0], apart, maps[2]]).std) > 5 * np.median(both.std)
-    assert together([maps[0]]).doubt > both.doubt
+    alone = [replace(m, orders=m.orders[:1], value=m.value[:1] + 0.2, std=m.std[:1]) for m in maps]  # none is as large
+    assert together(alone).doubt < together(alone[:1]).doubt < math.inf
 
 
 def test_where_one_speed_leaves_a_doubt_the_axis_is_turned_at_another(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -160,6 +161,10 @@ def test_an_order_is_the_largest_only_where_no_other_is_likely_larger() -> None:
     assert of(1.4, 0.37).doubt == math.inf
     assert of(1.4, 0.37).at_most == pytest.approx(1.4 + 2 * 0.37)
     assert of(1.4, 0.8).is_settled, "larger within its doubt only"
+    hidden = of(1.4, 0.5)
+    assert not hidden.seen[1] and not hidden.is_settled, "hardly seen, and still as likely the largest"
+    assert of(0.95, 0.3).doubt == math.inf, "the smaller one by less than their doubts: more speeds tell"
+    assert of(0.4, 0.1).doubt == pytest.approx(0.1)
 
 
 def test_a_load_on_a_soft_shaft_is_not_taken_to_move_with_the_motor() -> None:

@@ -3,7 +3,10 @@
 import json
 import sys
 import time
+from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
+from typing import TypeVar
 
 from cadrel.bench import DriveService
 from cadrel.core.axis import missing_entries, understand
@@ -14,6 +17,8 @@ from cadrel.exchange import FileProblem, read_axis, read_rig, result_document
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures.route import RouteResult, run_route
 
+A = TypeVar("A")
+B = TypeVar("B")
 EXIT = {"proven": 0, "refused": 3, "failed": 4}
 UNUSABLE = 2
 
@@ -61,14 +66,42 @@ def commission(axis: Path, rig: Path, out: Path, *, seed: int, quiet: bool = Fal
     return EXIT[result.status]
 
 
+@dataclass(slots=True)
+class Cost:
+    """Processor time of a route, all its threads together: however busy the machine is, it is about the same."""
+
+    computing: float = 0.0  # [s] of the procedures
+    standing_in: float = 0.0  # [s] of the drive that is simulated
+
+    def of_drive(self, answer: Callable[[A], B]) -> Callable[[A], B]:
+        """Return what the drive does, its time counted."""
+
+        def counted(asked: A) -> B:
+            begun = time.thread_time()
+            try:
+                return answer(asked)
+            finally:
+                self.standing_in += time.thread_time() - begun
+
+        return counted
+
+
 def commission_in_process(
-    values: dict[str, Entry], truth: RigTruth, *, seed: int, report: object = None, here: float | None = None
-) -> tuple[RouteResult, SimulatedDrive]:
-    """Build the bench in this process and run the route over the same wire format, without a socket."""
+    values: dict[str, Entry], truth: RigTruth, *, seed: int, report: object = None, here: float | None = None,
+    cost: Cost | None = None,
+) -> tuple[RouteResult, SimulatedDrive]:  # fmt: skip
+    """Build the bench in this process and run the route over the same wire format, without a socket.
+
+    What it takes of the processor is added to the `cost`.
+    """
+    cost = cost or Cost()
+    begun, stood_in = time.process_time(), cost.standing_in
     drive = SimulatedDrive("axis", truth, seed=seed)
     service = DriveService({"axis": drive})
-    link = LocalLink(service.answer, service.advance)
+    link = LocalLink(cost.of_drive(service.answer), cost.of_drive(service.advance))
     say = report if callable(report) else lambda phase, share: None
     axis, linked = understand(values), LinkedDrive(link, "axis")
     start = None if here is None else here / axis.mechanism.unit_per_rad
-    return run_route(linked, axis, values, report=say, start=start), drive
+    result = run_route(linked, axis, values, report=say, start=start)
+    cost.computing += time.process_time() - begun - (cost.standing_in - stood_in)
+    return result, drive

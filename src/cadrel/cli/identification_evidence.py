@@ -105,7 +105,7 @@ def identify(numbered: tuple[int, int]) -> Identified:
         if key == "commutation":
             found.offset_deg, found.commuted = true_error(simulated), simulated.time
         if key == "response":
-            _compare_response(found, truth, outcome, session)
+            _compare_response(found, _as_warm_as(simulated), outcome, session)
     found.time_beside = simulated.time - found.drive_time
     return found
 

@@ -31,6 +31,9 @@ class TrueLoop:
 
     margins: Margins
     is_stable: bool
+    # It crosses the negative axis beyond -1, which its plant does not need: where a limit takes gain from it, it runs
+    # away.
+    is_conditional: bool = False
 
 
 def true_loops(
@@ -50,8 +53,12 @@ def true_loops(
     velocity = controller * to_speed
     position = values["position.gain"] * controller * to_angle / (1 + velocity)
     found = {}
+    needed = unstable_pairs_by_itself(truth, values) > 0
     for name, loop in (("velocity", velocity), ("position", position)):
-        found[name] = TrueLoop(read_margins(loop, f), _is_stable(name, a, b, speed, angle, values))
+        beyond = np.maximum(loop.real[1:], loop.real[:-1]) < -1.0
+        crosses = bool(np.any(beyond & ((loop.imag[1:] > 0) != (loop.imag[:-1] > 0))))
+        stable = _is_stable(name, a, b, speed, angle, values)
+        found[name] = TrueLoop(read_margins(loop, f), stable, crosses and not needed)
     return found
 
 
@@ -121,6 +128,15 @@ def true_velocity_plant(
     z = np.exp(2j * np.pi * frequency * TV)
     seen = _response(a, b, speed, z) * _age(truth, values, frequency, speed_of_run)
     return seen / _filter(values, z)
+
+
+def unstable_pairs_by_itself(truth: RigTruth, values: Mapping[str, float]) -> int:
+    """Return how many pairs of poles outside the unit circle a rig has with its velocity loop open.
+
+    Back-EMF that is fed forward late drives a resonance that hardly damps itself.
+    """
+    a, *_ = _velocity_sample(truth, values)
+    return int(np.count_nonzero(np.abs(np.linalg.eigvals(a)) > 1.0 + 1e-6)) // 2
 
 
 def _filter(values: Mapping[str, float], z: NDArray[np.complex128]) -> NDArray[np.complex128]:

@@ -19,8 +19,8 @@ ENDS, OFF = 0.5, 2.5  # share of draws at an end; times, that a winding is off b
 SHORTER = (0.1, 0.2, 0.5, 1.0, 1.0)  # of the travel
 CABLE_SHARE, ENTERED, CABLE, LONGEST = 0.5, 0.7, (0.02, 0.2), 50.0  # of the axes; of cables; of the winding's R; [m]
 WARM = (60.0, 110.0)  # [K] above its surroundings at the continuous current
-WARMS_IN = (40.0, 400.0)  # [s] of a winding alone
-MOST_SKEW = 1.5e-6  # [s] from the middle of the PWM period
+WARMS_IN = (300.0, 1800.0)  # [s] of a motor: its magnets get as warm
+MOST_SKEW = 0.3e-6  # [s] from the middle of the PWM period
 BRAKE_RESERVE = 1.6  # times the rated torque: what a brake of the fleet holds
 
 

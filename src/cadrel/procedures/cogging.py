@@ -62,9 +62,10 @@ def run_cogging(session: Session) -> Outcome:
                      "times as fast.")  # fmt: skip
     angle = np.linspace(0, 2 * math.pi, POINTS)
     curve = found.over(angle)
-    unseen, seen = found.orders[~found.seen], ""
+    hidden, seen = ~found.seen & ~np.isin(found.orders, found.named), ""
+    unseen = found.orders[hidden]
     if len(unseen):
-        seen = f" in {_ranges(found.orders[found.seen])} times a turn"
+        seen = f" in {_ranges(found.orders[~hidden])} times a turn"
         session.note(
             "Not seen, because the load hardly lets the motor move there, or ripple of its torque may be as large: "
             f"{_ranges(unseen)} times a turn."

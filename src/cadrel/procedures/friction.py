@@ -7,7 +7,14 @@ import numpy as np
 
 from cadrel.core.axis import AxisModel
 from cadrel.core.errors import UnusableInput
-from cadrel.core.identification import Estimated, FrictionCurve, RubbedLoad, fit_friction, friction_both_ways
+from cadrel.core.identification import (
+    Estimated,
+    FrictionCurve,
+    RubbedLoad,
+    fit_friction,
+    friction_both_ways,
+    viscous_of_sampling,
+)
 from cadrel.core.identification.friction import FEWEST
 from cadrel.core.parameters import field_of
 from cadrel.link import Recording
@@ -227,7 +234,9 @@ def _outcome(
 ) -> Outcome:  # fmt: skip
     v = np.append(0.0, np.geomspace(0.1 * points[0].speed, points[-1].speed, CURVE))
     accuracy = session.current_accuracy
-    sliding, viscous = curve.sliding.within(accuracy), curve.viscous
+    sliding = curve.sliding.within(accuracy)
+    read = viscous_of_sampling(session.axis.motor)
+    viscous = Estimated(curve.viscous.value, math.hypot(curve.viscous.std, read))
     per = session.axis.mechanism.unit_per_rad
     run = RunRecord(
         kind="friction", title="Friction over speed", period=record.period, channels=record.channels,

@@ -9,7 +9,7 @@ import numpy as np
 
 from cadrel.core.axis import careful_velocity
 from cadrel.core.errors import UnusableInput
-from cadrel.core.identification import LoadEstimate, TotalLoad, fit_load, flux_from_spinning
+from cadrel.core.identification import LoadEstimate, TotalLoad, fit_load, flux_from_spinning, viscous_of_sampling
 from cadrel.core.identification.estimated import Estimated, weighted_mean
 from cadrel.core.verdict import Criterion, at_most, decide
 from cadrel.link import Recording
@@ -191,7 +191,9 @@ def _outcome(
     coulomb = Estimated(coulomb.value, math.hypot(coulomb.std, by_flux * coulomb.value))
     # What Coulomb friction is wrong by at one speed and right by at another would be read as viscous.
     top = float(np.abs(record["velocity"]).max())
-    viscous = Estimated(viscous.value, math.hypot(viscous.std, coulomb.std / top))
+    viscous = Estimated(
+        viscous.value, math.hypot(viscous.std, coulomb.std / top, viscous_of_sampling(session.axis.motor))
+    )
     run = RunRecord(
         kind="load",
         title="Back and forth",

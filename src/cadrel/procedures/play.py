@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from cadrel.core.control import Gains, feedback_filter
+from cadrel.core.control import Gains, feedback_filter, told_speed
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import PlantFit, Play, Swung, fit_play, fit_spring
 from cadrel.core.response import estimate_both, random_multisine
@@ -112,11 +112,11 @@ def _swung(session: Session, gains: Gains, fit: PlantFit, lines: IntArray, share
 
 def _as_swung(session: Session, gains: Gains, records: list[Recording]) -> Swung:
     """Return the periods of all passes."""
-    f = np.fft.rfftfreq(PERIOD, records[0].period)
+    f = np.maximum(np.fft.rfftfreq(PERIOD, records[0].period), 1e-3)
     periods = {k: np.concatenate([r[k].reshape(-1, PERIOD) for r in records]) for k in ("i_q", "velocity")}
     return Swung(
         torque=session.axis.motor.torque_constant * periods["i_q"], speed=periods["velocity"],
-        period=records[0].period, filtered=feedback_filter(gains, np.maximum(f, 1e-3)),
+        period=records[0].period, filtered=told_speed(gains, f) * feedback_filter(gains, f),
     )  # fmt: skip
 
 

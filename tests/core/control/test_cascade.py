@@ -20,6 +20,7 @@ from cadrel.core.control import (
     read_margins,
     spectral_radius,
     step_response,
+    told_speed,
     velocity_controller,
     velocity_open,
     velocity_plant,
@@ -124,6 +125,7 @@ def test_latency_is_a_delay_and_a_tracking_converter_its_own_transfer_function(n
         mean = (1 - q**4) / (4 * (1 - q))  # of the four ticks of a velocity sample
         expected = TICK * w * w / (1 - q) * error * mean / difference
     np.testing.assert_allclose(seen / ideal, expected, rtol=0.012)
+    np.testing.assert_allclose(told_speed(GAINS.with_sensor(sensor), f), expected, rtol=1e-9)
 
 
 @pytest.mark.parametrize("sensor", [Sensor(), *SENSORS.values()])

@@ -281,6 +281,21 @@ def feedback_filter(gains: Gains, frequency: FloatArray) -> ComplexArray:
     return speed_filter(gains).response(frequency, output="speed", entry="raw speed")
 
 
+def told_speed(gains: Gains, frequency: FloatArray) -> ComplexArray:
+    """Return the mean speed since the last sample to what the device tells of it, unfiltered. [Hz] -> [1]
+
+    A word arrives late. A tracking converter (`tracking_converter`) that is e behind follows by w += T w_t² e and
+    T (w + 2 D w_t e), a tick; what it tells is the mean of w over the sample.
+    """
+    w = 2j * np.pi * frequency
+    if gains.sensor.tracking == 0.0:
+        return np.asarray(np.exp(-w * gains.sensor.latency), dtype=np.complex128)
+    turned = gains.rates.current * gains.sensor.tracking
+    late = np.exp(-w * gains.rates.current)
+    step = 1 - late
+    return np.asarray(turned**2 / (step**2 + late * (turned**2 + 2 * TRACKING_DAMPING * turned * step)))
+
+
 def position_of_speed(gains: Gains, frequency: FloatArray) -> ComplexArray:
     """Return measured speed to measured position.
 

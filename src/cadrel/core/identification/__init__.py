@@ -41,7 +41,7 @@ from cadrel.core.identification.estimated import Estimated
 from cadrel.core.identification.friction import FrictionCurve, fit_friction, friction_both_ways
 from cadrel.core.identification.halls import HallFault, HallMap, learn_halls
 from cadrel.core.identification.inverter import DeadTime, fit_dead_time
-from cadrel.core.identification.load import LoadEstimate, fit_load
+from cadrel.core.identification.load import LoadEstimate, fit_load, viscous_of_sampling
 from cadrel.core.identification.mode import Mode, fit_mode
 from cadrel.core.identification.plant import (
     ChainLoad,
@@ -123,4 +123,5 @@ __all__ = [
     "resistance_from_levels",
     "sensor_offsets",
     "unmixed",
+    "viscous_of_sampling",
 ]

@@ -61,17 +61,28 @@ class CoggingMap:
         """Whether an order is named, and none that is not named is likely the larger one."""
         if not len(self.named):
             return False
-        named = self.amplitude[self.orders == self.named[0]]
-        likely = self.seen & (self.amplitude > LIKELY * self.std)
-        return not bool(np.any(self.amplitude[likely] > named))
+        return not bool(np.any(self.amplitude[self._likely] > self.amplitude[self._largest]))
 
     @property
     def doubt(self) -> float:
-        """Of the largest order's amplitude, its std; infinite where it is not clear which it is."""
+        """Of the largest order's amplitude, its std; infinite where another may be the larger one by its doubt."""
         if not self.is_settled:
             return math.inf
-        at = self.orders == self.named[0]
-        return float(self.std[at][0] / self.amplitude[at][0])
+        largest = self._largest
+        others = self._likely & (self.orders != self.orders[largest])
+        if np.any((self.amplitude + self.std)[others] > self.amplitude[largest] - self.std[largest]):
+            return math.inf
+        return float(self.std[largest] / self.amplitude[largest])
+
+    @property
+    def _largest(self) -> int:
+        """Where the largest order is that is named."""
+        return int(np.nonzero(self.orders == self.named[0])[0][0])
+
+    @property
+    def _likely(self) -> NDArray[np.bool_]:
+        """Orders that are there as likely as not, also where the load hardly lets the motor move."""
+        return self.amplitude > LIKELY * self.std
 
     def over(self, angle: FloatArray) -> FloatArray:
         """Torque at angles of the motor, of the named orders. [rad] -> [N·m]"""

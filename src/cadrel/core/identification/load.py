@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.along import MOST_ORDERS, Along
 from cadrel.core.identification.estimated import Estimated
+from cadrel.core.motor import Motor
 from cadrel.core.parameters import field_of
 
 FloatArray = NDArray[np.float64]
@@ -22,6 +23,8 @@ SHOWS = 0.2  # of what is left of the torque, that an order must take to be one
 # Of what rubs at a run's mean speed, that viscous friction is likely to make at its top speed, rms (common practice).
 # It says little but where speeds lie too near to each other to tell viscous friction from Coulomb's.
 VISCOUS = 0.5
+# [s] rms from the middle of the PWM period, within which drives read currents (common practice).
+SAMPLED_WITHIN = 0.2e-6
 SPAN = 40  # [samples] an equation covers: long against the noise, short against a ramp
 
 
@@ -210,3 +213,13 @@ def _terms(
 
 def _equations(change: FloatArray, speed: FloatArray, pick: NDArray[np.int64]) -> FloatArray:
     return np.stack([change[pick], np.sign(speed[pick]), speed[pick], np.ones(len(pick))], axis=1)
+
+
+def viscous_of_sampling(motor: Motor) -> float:
+    """Return the std of viscous friction that comes of when currents are read. [N·m·s/rad]
+
+    Beside the middle of the PWM period the ripple is read with them, which grows with the back-EMF: torque that is not
+    there, in proportion to the speed. Friction that is read off the current cannot be told from it.
+    """
+    emf = motor.pole_pairs * motor.flux_linkage
+    return motor.torque_constant * emf / motor.inductance * SAMPLED_WITHIN

@@ -251,8 +251,9 @@ def document(rows: list[Identified], *, seed: int) -> tuple[str, bool]:
         f"`bin/cadrel evidence identification --benches {len(rows)} --seed {seed}`: ratio 0.2 to 30, one or two "
         "resonances from 40 Hz on, damping 0.5 to 5 %, backlash to 0.05°, presliding friction to 20 % of the rated "
         "torque, varying over the turn, gravity to 50 % behind a brake, cogging to 3 %, torque ripple, iron that "
-        "saturates, current sensors with offset and gain error, eccentric scales, every kind of device, rotary and "
-        "linear, five laws of dead time, sheets off by up to 10 %. From the sheet, unattended, without tuning: "
+        "saturates, windings that warm up, motor cables, current sensors with offset and gain error that are read "
+        "beside the middle of the PWM period, eccentric scales, every kind of device, rotary and linear, five laws of "
+        "dead time, sheets off by up to 10 %. From the sheet, unattended, without tuning: "
         "commutation, current loop, load and response in motion; beside, each by itself, cogging, friction over speed "
         "and inductance over current. The true response "
         "comes from the exact sampled system of the rig's own figures (`cli/true_plant.py`), its play closed.", "",

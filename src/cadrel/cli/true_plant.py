@@ -147,6 +147,17 @@ def _filter(values: Mapping[str, float], z: NDArray[np.complex128]) -> NDArray[n
 
 def resonances(truth: RigTruth) -> tuple[float, ...]:
     """Return the frequencies at which the free masses of a rig ring against each other, rising. [Hz]"""
+    masses, stiffness = _masses_and_springs(truth)
+    return _rings(masses, stiffness)[1:]
+
+
+def antiresonances(truth: RigTruth) -> tuple[float, ...]:
+    """Return the frequencies at which what a rig's motor turns rings while the motor is held, rising. [Hz]"""
+    masses, stiffness = _masses_and_springs(truth)
+    return _rings(masses[1:], stiffness[1:, 1:])
+
+
+def _masses_and_springs(truth: RigTruth) -> tuple[FloatArray, FloatArray]:
     springs = [truth.stiffness]
     masses = [truth.inertia_motor, truth.inertia_load]
     if truth.inertia_third > 0.0:
@@ -155,8 +166,12 @@ def resonances(truth: RigTruth) -> tuple[float, ...]:
     stiffness = np.zeros((len(masses), len(masses)))
     for k, spring in enumerate(springs):
         stiffness[k : k + 2, k : k + 2] += spring * np.array([[1.0, -1.0], [-1.0, 1.0]])
-    squared = np.sort(np.linalg.eigvals(np.diag(1 / np.array(masses)) @ stiffness).real)[1:]
-    return tuple(float(w) / (2 * math.pi) for w in np.sqrt(squared))
+    return np.array(masses), stiffness
+
+
+def _rings(masses: FloatArray, stiffness: FloatArray) -> tuple[float, ...]:
+    squared = np.sort(np.linalg.eigvals(np.diag(1 / masses) @ stiffness).real)
+    return tuple(float(w) / (2 * math.pi) for w in np.sqrt(np.maximum(squared, 0.0)))
 
 
 def _age(

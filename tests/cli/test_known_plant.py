@@ -45,8 +45,8 @@ def test_it_keeps_what_is_asked_and_is_stable_at_every_corner_by_eigenvalues(
     drifts, corners = rigs_of_spread(truth, ASKED)
     assert all(true_loops(rig, told)["velocity"].is_stable for rig in (*corners, *gripped(truth, ASKED)))
     for rig in drifts:
-        margins = true_loops(rig, told)["velocity"].margins
-        assert margins.sensitivity_peak < 1.05 * ASKED.sensitivity_peak
+        margins = true_loops(rig, told, speed_of_run=40.0)["velocity"].margins  # where it is searched for
+        assert margins.sensitivity_peak < 1.03 * ASKED.sensitivity_peak
         assert margins.phase_margin is not None
         assert margins.phase_margin > ASKED.phase_margin - math.radians(2)
     # Where its shaft is to be borne softer as well, by as much as play takes from small swings, it keeps that too.
@@ -55,8 +55,8 @@ def test_it_keeps_what_is_asked_and_is_stable_at_every_corner_by_eigenvalues(
     )
     assert soft is not None
     for rig in (*drifts, *rigs_of_spread(replace(truth, stiffness=0.7 * truth.stiffness), ASKED)[0]):
-        loop = true_loops(rig, {**values, **soft.to_drive()})["velocity"]
-        assert loop.is_stable and loop.margins.sensitivity_peak < 1.05 * ASKED.sensitivity_peak
+        loop = true_loops(rig, {**values, **soft.to_drive()}, speed_of_run=40.0)["velocity"]
+        assert loop.is_stable and loop.margins.sensitivity_peak < 1.03 * ASKED.sensitivity_peak
     # PI and filters alone: keeps the same, its sections do nothing, and it is no stiffer than with them.
     alone = best_known(
         truth, values, ASKED, noise=0.0, noise_torque=1.0, inertia=inertia, speed_of_run=40.0, with_sections=False
@@ -65,9 +65,11 @@ def test_it_keeps_what_is_asked_and_is_stable_at_every_corner_by_eigenvalues(
     plain = {**values, **alone.to_drive()}
     without = {**plain, **{f"velocity.section{n}_pole": 0.0 for n in (2, 3)}}
     for rig in drifts:
-        with_idle, none = (true_loops(rig, told)["velocity"].margins for told in (plain, without))
+        with_idle, none = (
+            true_loops(rig, told, speed_of_run=40.0)["velocity"].margins for told in (plain, without)
+        )  # fmt: skip
         assert with_idle.sensitivity_peak == pytest.approx(none.sensitivity_peak, rel=1e-6)
-        assert none.sensitivity_peak < 1.05 * ASKED.sensitivity_peak
+        assert none.sensitivity_peak < 1.03 * ASKED.sensitivity_peak
     assert 0.0 < alone.integral <= 1.05 * found.integral
 
 
@@ -83,7 +85,8 @@ def test_what_its_search_calls_stable_is_what_eigenvalues_do() -> None:
         figures[2] = values["velocity.feedback_filter"]  # back-EMF is fed forward through it, in the plant
         shape = tuple(float(x) for x in figures[:11])
         known = known_plant.Known(float(figures[11]), float(figures[11] / figures[0]), shape)
-        missed = known_plant._violation(figures, f, at, parts, np.zeros(1), 0, 1.8, 0.8, 1e-12, 0.0, 1.0, TV)
+        # Whatever margins: all that is left to miss is stability.
+        missed = known_plant._violation(figures, f, at, parts, np.zeros(1), 1, 1e9, -4.0, 1e-12, 0.0, 1.0, TV)
         found.append((missed < 3.0, true_loops(TRUTH, {**values, **known.to_drive()})["velocity"].is_stable))
     assert all(one == other for one, other in found)
     assert 5 < sum(one for one, _ in found) < 75  # some are, some are not

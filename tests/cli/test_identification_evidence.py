@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from cadrel.cli.identification_evidence import ASKED, Identified, document, evidence, identify
-from cadrel.cli.true_plant import resonances, true_velocity_plant
+from cadrel.cli.true_plant import antiresonances, resonances, true_velocity_plant
 from cadrel.cli.unkind_draws import draw_unkind
 from cadrel.core.simulation import plant_of, rated_torque
 from tests.conftest import rig_of
@@ -131,6 +131,21 @@ def test_the_draws_are_as_wide_as_they_say() -> None:
         assert t.brake_torque > 0 or abs(t.torque_load) < t.coulomb_motor + t.coulomb_load
 
 
+def test_cables_that_are_drawn_are_as_long_as_is_said_and_entered_on_most() -> None:
+    drawn = [draw_unkind(np.random.default_rng([3, k])) for k in range(120)]
+    cabled = [(t, v) for t, v in drawn if t.cable_length > 0.0]
+    assert 0.35 < len(cabled) / len(drawn) < 0.65
+    assert all(1.0 < t.phase_resistance / t.resistance < 1.2 for t, _ in cabled)
+    entered = [(t, v) for t, v in cabled if "cable.length" in v]
+    assert 0.5 < len(entered) / len(cabled) < 0.9
+    assert all(v["cable.length"]["value"] == t.cable_length for t, v in entered)
+    assert not any("cable.length" in v for t, v in drawn if t.cable_length == 0.0)
+    for t, _ in drawn:  # the continuous current, its copper loss and the cooling: the rise that it ends at
+        rise = 1.5 * t.resistance * (t.drive_current_continuous / 1.5) ** 2 / t.winding_cooling
+        assert 60.0 <= rise <= 110.0
+        assert abs(t.sampling_skew) <= 0.3e-6
+
+
 def test_true_resonances_of_three_masses_are_where_the_true_plant_peaks() -> None:
     truth = replace(
         rig_of("tile-pusher"), inertia_third=1.5e-4, stiffness_third=500.0, damping_third=0.002, damping=0.002
@@ -148,3 +163,7 @@ def test_true_resonances_of_three_masses_are_where_the_true_plant_peaks() -> Non
         f = np.linspace(0.95 * ring, 1.05 * ring, 400)
         size = np.abs(true_velocity_plant(truth, values, f, speed_of_run=100.0))
         assert f[np.argmax(size)] == pytest.approx(ring, rel=0.01)
+    for held in antiresonances(truth):
+        f = np.linspace(0.95 * held, 1.05 * held, 400)
+        size = np.abs(true_velocity_plant(truth, values, f, speed_of_run=100.0))
+        assert f[np.argmin(size)] == pytest.approx(held, rel=0.01)

@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from cadrel.cli import known_plant
+from cadrel.cli import known_kernel, known_plant
 from cadrel.cli.known_plant import best_known, gripped, rigs_of_spread
 from cadrel.cli.true_plant import true_loops, true_velocity_plant
 from cadrel.core.axis.understanding import Robustness
@@ -77,7 +77,7 @@ def test_what_its_search_calls_stable_is_what_eigenvalues_do() -> None:
     values = values_with(velocity__notch_frequency=0.0)
     f = np.geomspace(known_plant.LOWEST, known_plant.HIGHEST, 20_000)
     plant = true_velocity_plant(TRUTH, values, f, speed_of_run=40.0)[:, None]
-    at, parts = known_plant._at(f), np.stack([plant.real, plant.imag])
+    at, parts = known_kernel.by_frequency(f), np.stack([plant.real, plant.imag])
     inertia = TRUTH.inertia_motor + TRUTH.inertia_load
     low, high = np.log([*known_plant.BOX, (0.3 * inertia, 1e4 * inertia)]).T
     found = []
@@ -86,7 +86,7 @@ def test_what_its_search_calls_stable_is_what_eigenvalues_do() -> None:
         shape = tuple(float(x) for x in figures[:11])
         known = known_plant.Known(float(figures[11]), float(figures[11] / figures[0]), shape)
         # Whatever margins: all that is left to miss is stability.
-        missed = known_plant._violation(figures, f, at, parts, np.zeros(1), 1, 1e9, -4.0, 1e-12, 0.0, 1.0, TV)
+        missed = known_kernel.violation(figures, f, at, parts, np.zeros(1), 1, 1e9, -4.0, 1e-12, 0.0, 1.0, TV)
         found.append((missed < 3.0, true_loops(TRUTH, {**values, **known.to_drive()})["velocity"].is_stable))
     assert all(one == other for one, other in found)
     assert 5 < sum(one for one, _ in found) < 75  # some are, some are not

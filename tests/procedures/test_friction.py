@@ -6,7 +6,8 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from cadrel.core.identification import IdentifiedPlant, RubbedLoad
+from cadrel.core.identification import IdentifiedPlant, RubbedLoad, viscous_of_sampling
+from cadrel.core.identification.load import SAMPLED_WITHIN
 from cadrel.link import Recording
 from cadrel.procedures import friction
 from cadrel.procedures.errors import NotAllowed
@@ -35,6 +36,18 @@ def test_sliding_viscous_breakaway_and_where_it_fades_are_found_within_their_dou
     assert outcome.plant.breakaway == pytest.approx(1.5 * sliding, rel=0.05)
     assert outcome.runs[0].curves["friction"]["breakaway"] == pytest.approx(1.5 * sliding, rel=0.1)
     assert session.drive.status()["mode"] == "off"
+
+
+def test_what_currents_read_beside_the_middle_make_of_friction_is_in_its_doubt() -> None:
+    """The same rig, its currents read a little before the middle of the PWM period and as much behind."""
+    found = []
+    for skew in (-SAMPLED_WITHIN, SAMPLED_WITHIN):
+        ready = Ready(replace(LIFT, sampling_skew=skew))
+        outcome, session = ready.run("friction")
+        found.append(next(f for f in outcome.findings if f.kind == "friction_viscous"))
+        doubt = viscous_of_sampling(session.axis.motor)
+    assert abs(found[1].value - found[0].value) == pytest.approx(2 * doubt, rel=0.25)
+    assert all(f.std is not None and f.std >= doubt for f in found)
 
 
 @pytest.mark.parametrize("share", [0.3, 1.0, 3.0])

@@ -100,3 +100,24 @@ def test_friction_holds_no_swing_that_is_not_told() -> None:
     assert [rig.viscous_load for rig in hardly if rig.viscous_load > TRUTH.viscous_load] == pytest.approx(
         [TRUTH.viscous_load + h for h in held[:2]]
     )
+
+
+def test_a_reference_makes_no_more_of_the_noise_than_it_may() -> None:
+    """White noise of a position through PI and filters, its power by Parseval; raw speed has twice its power."""
+    values = values_with(velocity__notch_frequency=0.0)
+    asks = {"inertia": TRUTH.inertia_motor + TRUTH.inertia_load, "speed_of_run": 40.0, "with_sections": False}
+    loud = best_known(TRUTH, values, ASKED, noise=0.05, noise_torque=1e9, **asks)  # type: ignore[arg-type]
+    assert loud is not None
+
+    def made(known: known_plant.Known) -> float:
+        reset, torque, speed = known.shape[:3]
+        poles = [math.exp(-2 * math.pi * hz * TV) for hz in (torque, speed)]
+        w = np.exp(-1j * np.pi * (np.arange(4096) + 0.5) / 4096)
+        through = known.gain * (1 + TV / reset * w / (1 - w)) * (1 - w)
+        for pole in poles:
+            through = through * (1 - pole) / (1 - pole * w)
+        return 0.05 * math.sqrt(float(np.mean(np.abs(through) ** 2)) / 2)
+
+    quiet = best_known(TRUTH, values, ASKED, noise=0.05, noise_torque=0.5 * made(loud), **asks)  # type: ignore[arg-type]
+    assert quiet is not None and made(quiet) <= 1.03 * 0.5 * made(loud)
+    assert quiet.integral < loud.integral

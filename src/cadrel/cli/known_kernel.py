@@ -52,9 +52,9 @@ def _warped(x, period):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, error_model="numpy")
-def _amplified(x, warped, at, period):  # type: ignore[no-untyped-def]
+def amplified(x, at, period):  # type: ignore[no-untyped-def]
     """Return what white noise of a position becomes as torque, rms over rms a sample: `at` is even to half the rate."""
-    total = 0.0
+    warped, total = _warped(x, period), 0.0
     for k in range(len(at)):
         c = _controller(x, warped, at[k], period) * (1 - at[k, 0])
         total += c.real * c.real + c.imag * c.imag
@@ -130,7 +130,7 @@ def violation(x, frequency, at, plants, unstable, drifts, peak, margin, gain_mar
     missed += max(-math.log(math.sqrt(nearest) * peak), 0.0) + max(margin - worst_phase, 0.0)
     missed += max(math.log(max(math.sqrt(max(crossed, loudest)), 1e-9) * gain_margin), 0.0)
     if noise > 0.0:
-        missed += max(math.log(noise * _amplified(x, warped, at[n:], period) / noise_torque), 0.0)
+        missed += max(math.log(noise * amplified(x, at[n:], period) / noise_torque), 0.0)
     return missed
 
 

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import differential_evolution
 
-from cadrel.cli.known_kernel import EVENLY, by_frequency, scores
+from cadrel.cli.known_kernel import EVENLY, amplified, by_frequency, scores
 from cadrel.cli.true_plant import antiresonances, resonances, true_loops, true_velocity_plant, unstable_pairs_by_itself
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
@@ -127,7 +127,7 @@ def best_known(
         x = _searched(drifts, corners, grid, seen, asked, noise, noise_torque, speed_of_run, free, box, started)
         told = {**values, **_known(x).to_drive()}
         missed = [rig for rig in (*drifts, *corners) if not _does(rig, told, asked, speed_of_run, asks=rig in drifts)]
-        if not missed:
+        if not missed and _is_quiet(_known(x), noise, noise_torque):
             return _known(x)
         # What no point of the grid showed it is shown, and the back-EMF fed forward through the filter that it found.
         closer += [rig for rig in missed if rig not in closer]
@@ -136,6 +136,8 @@ def best_known(
     for share in LESS ** np.arange(TRIES):
         known = _known(x, share)
         told = {**values, **known.to_drive()}
+        if not _is_quiet(known, noise, noise_torque):
+            continue
         if all(_does(rig, told, asked, speed_of_run, asks=rig in drifts) for rig in (*drifts, *corners)):
             return known
     return None
@@ -144,6 +146,12 @@ def best_known(
 def _known(x: FloatArray, share: float = 1.0) -> Known:
     """Return a loop of figures, a share of its gain taken, and of its integral gain the square of it."""
     return Known(float(share * x[11]), float(share**2 * x[11] / x[0]), (float(x[0] / share), *x[1:11].tolist()))
+
+
+def _is_quiet(known: Known, noise: float, noise_torque: float) -> bool:
+    """Whether a loop makes no more torque of the raw speed's noise than it may. [rad/s], [N·m], both rms"""
+    made = noise * float(amplified(np.array([*known.shape, known.gain]), by_frequency(EVENLY), TV))
+    return made <= (1 + SLACK) * noise_torque
 
 
 def _does(

@@ -46,6 +46,23 @@ def test_viscous_friction_is_within_its_bound_or_within_what_was_stated() -> Non
     assert not document(rows, seed=1)[1]
 
 
+def test_a_bound_on_play_that_does_not_hold_counts_and_so_does_play_where_there_is_none() -> None:
+    rows = [good(k) for k in range(20)]
+    for row in rows[:10]:
+        row.play_bound = 1.2
+    rows[11].play_unseen = True
+    text, passed = document(rows, seed=1)
+    assert passed
+    assert "stays in doubt: 10 axes. The bound told instead holds on 10. Nothing is said of it on 1 axes more" in text
+    for row in rows[:2]:
+        row.play_bound = 0.8
+    assert not document(rows, seed=1)[1]
+    rows = [good(k) for k in range(20)]
+    for row in rows[:2]:
+        row.errors["play"] = 1.0
+    assert not document(rows, seed=1)[1]
+
+
 def test_time_is_told_with_and_without_the_commutation() -> None:
     rows = [replace(good(k), drive_time=41.0, commuted=14.0) for k in range(3)]
     assert "27 s from a commutated motor to its response (35 asked), 41 s with" in document(rows, seed=1)[0]

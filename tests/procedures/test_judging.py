@@ -201,8 +201,8 @@ def test_a_velocity_loop_bears_what_an_axis_was_found_to_need_after_its_moves(mo
         raise _Seen(seen.noise, seen.device)
 
     for name, value in (
-        ("velocity_step", None), ("noise_at_rest", (0.2, 1e-4)), ("plan_excitation", None), ("is_drowned", False),
-        ("measure_plant", SimpleNamespace(response=None, excitation=None, record=None)), ("require_lines", None),
+        ("velocity_step", None), ("noise_at_rest", (0.2, 1e-4)),
+        ("first_measured", SimpleNamespace(response=None, excitation=None, record=None)), ("require_lines", None),
         ("fit_plant", None), ("swung_closed", None),
     ):  # fmt: skip
         monkeypatch.setattr(velocity, name, lambda *_, answer=value, **__: answer)

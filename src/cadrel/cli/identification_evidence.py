@@ -29,12 +29,12 @@ from cadrel.procedures.responses.request import Request
 from cadrel.procedures.route import load_project_values
 
 STEPS = ("commutation", "current", "load", "response")  # that an axis must come through
-BESIDE = ("cogging", "friction", "saturation")  # each by itself, by what was found
+BESIDE = ("play", "cogging", "friction", "saturation")  # each by itself, by what was found
 TRUSTED = 0.9  # coherence
 # 95th percentile of the relative error that is asked for; resonances where they lie below the highest line. [%]
 ASKED = {
     "resistance": 2.0, "inductance_q": 4.0, "flux": 2.0, "sensor_gain_b": 0.5, "load": 3.0, "coulomb": 6.0,
-    "viscous": 30.0, "resonance": 3.0, "cogging": 20.0,
+    "viscous": 30.0, "resonance": 3.0, "play": 20.0, "cogging": 20.0,
 }  # fmt: skip
 OR_STATED = ("viscous",)  # hardly seen beside large Coulomb friction: a doubt that covers its error does as well
 # What is found beside, without a bound: friction over speed, and inductance at the largest current.
@@ -56,6 +56,8 @@ class Identified:
     errors: dict[str, float] = field(default_factory=dict)  # relative
     sigmas: dict[str, float] = field(default_factory=dict)  # the same in stated std
     bound: float | None = None  # of cogging that no order showed: what it is said not to exceed, over the true one
+    play_bound: float | None = None  # of play whose width stays in doubt: what it is said not to exceed, over the true
+    play_unseen: bool = False  # it has play, and nothing was said of it
     unseen: bool = False  # its order is among those that are said to be hidden by the load
     offset_deg: float | None = None
     db: float | None = None  # 95th percentile of the response's error on lines to be trusted
@@ -100,6 +102,8 @@ def identify(numbered: tuple[int, int]) -> Identified:
         if key in STEPS:
             found.reached, found.drive_time = key, simulated.time
         _compare(found, _as_warm_as(simulated), outcome)
+        if key == "play":
+            _compare_play(found, truth, outcome)
         if key == "cogging":
             _compare_cogging(found, truth, outcome)
         if key == "commutation":
@@ -154,6 +158,20 @@ def _saturated(truth: RigTruth, *, q: float, d: tuple[float, float]) -> dict[str
         "saturation_d": whole / (1 + ((magnets + d[1]) / bend) ** 2),
         "saturation_against": whole / (1 + ((magnets + d[0]) / bend) ** 2),
     }
+
+
+def _compare_play(found: Identified, truth: RigTruth, outcome: Outcome) -> None:
+    """Its width as far as it was told, or what it is said not to exceed; a width where there is none is all wrong."""
+    of, true = {f.kind: f for f in outcome.findings}, truth.backlash_deg
+    if "play" in of:
+        width, std = of["play"].value, of["play"].std
+        found.errors["play"] = width / true - 1 if true > 0 else 1.0
+        if std:
+            found.sigmas["play"] = (width - true) / std
+    elif "play_bound" in of:
+        found.play_bound = of["play_bound"].value / true if true > 0 else math.inf
+    else:
+        found.play_unseen = true > 0
 
 
 def _compare_cogging(found: Identified, truth: RigTruth, outcome: Outcome) -> None:
@@ -254,8 +272,8 @@ def document(rows: list[Identified], *, seed: int) -> tuple[str, bool]:
         "saturates, windings that warm up, motor cables, current sensors with offset and gain error that are read "
         "beside the middle of the PWM period, eccentric scales, every kind of device, rotary and linear, five laws of "
         "dead time, sheets off by up to 10 %. From the sheet, unattended, without tuning: "
-        "commutation, current loop, load and response in motion; beside, each by itself, cogging, friction over speed "
-        "and inductance over current. The true response "
+        "commutation, current loop, load and response in motion; beside, each by itself, play, cogging, friction over "
+        "speed and inductance over current. The true response "
         "comes from the exact sampled system of the rig's own figures (`cli/true_plant.py`), its play closed.", "",
         f"**Through all of it: {len(through)} of {len(fine)}** "
         f"({100 * len(through) / max(len(fine), 1):.1f} %; 98 asked). Halls alone, of which nothing but commutation "
@@ -289,6 +307,14 @@ def document(rows: list[Identified], *, seed: int) -> tuple[str, bool]:
             "", f"Cogging that no order showed clearly: {len(bounded)} axes. The bound told instead holds on {held}: "
             f"it is {np.median(bounded):.1f} times the true amplitude, median. The largest order is among those told "
             f"as not seen, because the load hardly lets the motor move there: {sum(r.unseen for r in rows)} axes more.",
+        ]  # fmt: skip
+    limited = [r.play_bound for r in rows if r.play_bound is not None]
+    if limited:
+        held = sum(b >= 1.0 for b in limited)
+        good = good and held >= 0.9 * len(limited)
+        lines += [
+            "", f"Play whose width stays in doubt: {len(limited)} axes. The bound told instead holds on {held}. Nothing "
+            f"is said of it on {sum(r.play_unseen for r in rows)} axes more, whose swing tells too little.",
         ]  # fmt: skip
     seen = [r for r in through if r.db is not None]
     tight, loose = [r for r in seen if not r.has_play], [r for r in seen if r.has_play]

@@ -13,6 +13,7 @@ saturation.py    inductance over current
 friction.py      friction over speed, and what it takes to break away
 passes.py        one way and back through the travel, injected into; what runs in motion is made of
 plant_in_motion.py   the velocity plant's frequency response while the axis runs, and its model
+play.py          its resonance swung: the gap between motor and load; play_alone.py: by itself
 responses/       any loop's response when it is asked for; proves nothing
 velocity.py      proposal on the plant, before and after; velocity_rest.py: gains that stand still, and settle
 position.py      position gain, step

@@ -56,7 +56,7 @@ def run_cogging(session: Session) -> Outcome:
         records += more
         maps.append(_mapped(session, more))
     session.enter("done", 1.0)
-    kt, found = session.axis.motor.torque_constant, together(maps)
+    kt, found = session.torque_constant, together(maps)
     if len(maps) > 1:
         session.note(f"One speed left the cogging in doubt: turned at {len(maps)} speeds, up to {AGAIN[len(maps) - 2]} "
                      "times as fast.")  # fmt: skip
@@ -107,7 +107,7 @@ def run_cogging(session: Session) -> Outcome:
 
 def _mapped(session: Session, records: list[Recording]) -> CoggingMap:
     """The cogging that turns at one speed, forward and back, show."""
-    kt = session.axis.motor.torque_constant
+    kt = session.torque_constant
     return cogging_map(
         [(r["position"], r["i_q"]) for r in records], torque_constant=kt,
         mechanics=session.plant.mechanics, period=records[0].period, most=MOST_ORDER,

@@ -66,13 +66,13 @@ def to_and_fro(session: Session, mode: str, home: float, *, speed: float) -> Ite
 
 def one_pass(
     session: Session, channels: Sequence[str], point: str, signal: FloatArray, *, home: float, speed: float,
-    repeats: int, lead: int | None = None,
+    repeats: int, lead: int | None = None, finer: int = 1,
 ) -> Recording:  # fmt: skip
     """Run through the middle of the travel at a speed, inject every repeat of a signal meanwhile, and record it.
 
     Within `to_and_fro`; the speed has the sign of its direction [rad/s], `home` is the middle [rad]. The axis stands
     where the pass ended. `lead` samples of the signal come first, unrecorded; `lead_in` says how many where none are
-    given.
+    given. It is recorded `finer` times as often as speed is sampled.
 
     Raises
     ------
@@ -88,7 +88,7 @@ def one_pass(
     session.run_at(speed)
     way, ramp = math.copysign(1.0, speed), bias / GENTLE
     record = session.excite_and_record(
-        channels, point, signal, divider=session.rates.ticks, repeats=repeats, lead=lead,
+        channels, point, signal, divider=session.rates.ticks, repeats=repeats, lead=lead, finer=finer,
         # The drive itself ends it in time: a line, or a machine, may be too busy to.
         begun=lambda: session.command_speed(speed, acceleration=ramp, lasts=seconds + IN_TIME),
         then=lambda: session.command_speed(0.0, acceleration=ramp),

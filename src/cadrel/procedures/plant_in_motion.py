@@ -201,6 +201,15 @@ def measure_plant(
     return told()
 
 
+def first_measured(session: Session, gains: Gains) -> MeasuredPlant:
+    """Return the plant as it is measured first, nothing but the load run being known; louder where noise covers it."""
+    first = measure_plant(session, gains, 0.15, plan_excitation(session, gains))
+    if not is_drowned(first.response):
+        return first
+    session.note("The device's noise covered the answer: measured again with fewer, stronger lines.")
+    return measure_plant(session, gains, 0.3, plan_excitation(session, gains, loud=True), answered=first.answered)
+
+
 def unfiltered_mean(session: Session, gains: Gains, parts: Sequence[Both], bias: float) -> FrequencyResponse:
     """Return the mean of several passes up to where the device can be read, the speed filter taken out."""
     mean = average_clearer(parts, periods=PERIODS).below(readable_hz(session, bias))
@@ -208,14 +217,16 @@ def unfiltered_mean(session: Session, gains: Gains, parts: Sequence[Both], bias:
 
 
 def pass_in_motion(
-    session: Session, signal: FloatArray, home: float, speed: float, *, lead: int | None = None
+    session: Session, signal: FloatArray, home: float, speed: float, *, lead: int | None = None, finer: int = 1
 ) -> Recording:
     """Run through the middle of the travel at a speed, torque injected meanwhile, and record `PERIODS` of it.
 
     Within `to_and_fro`; the speed has the sign of its direction. [rad/s]; `home` is the middle. [rad]
     """
     channels = ["torque_cmd", "velocity", "i_q", *(["load_position"] if session.on_load else [])]
-    return one_pass(session, channels, "torque", signal, home=home, speed=speed, repeats=PERIODS, lead=lead)
+    return one_pass(
+        session, channels, "torque", signal, home=home, speed=speed, repeats=PERIODS, lead=lead, finer=finer
+    )
 
 
 def passes_for(measured: FrequencyResponse, done: int) -> int:

@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -11,7 +12,7 @@ from cadrel.core.identification import PlantFit, Play, Swung, fit_play, fit_spri
 from cadrel.core.response import estimate_both, random_multisine
 from cadrel.core.response.estimate import IntArray
 from cadrel.link import Recording
-from cadrel.procedures.outcome import RunRecord
+from cadrel.procedures.outcome import Finding, RunRecord
 from cadrel.procedures.passes import one_after_the_other, to_and_fro
 from cadrel.procedures.plant_in_motion import (
     LINES,
@@ -33,6 +34,7 @@ SWING = 0.25  # rms of the motor's speed over the bias: its direction stays
 TORQUE = 0.45  # rms over the continuous torque; peaks stay below the limit
 SEED = 53  # of the phases: the same experiment each time
 LEAST_DAMPING = 0.005  # of steel shafts and their couplings (common practice: 0.5 to 5 %)
+POINTS, POINTS_ALONG = 1024, 121  # of a curve that is kept: as measured, and of the spring
 SURELY = 2.0  # deviations of the closed stiffness that are believed possible
 
 
@@ -83,11 +85,12 @@ def _swung(session: Session, gains: Gains, fit: PlantFit, lines: IntArray, share
     bias = _speed(session)
     home = float(session.drive.status()["position"])
     rng = np.random.default_rng(SEED)
-    records: list[Recording] = []
+    finely: list[Recording] = []  # at every tick
     with to_and_fro(session, "velocity", home, speed=bias):
         for direction in (1.0, -1.0):
             signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=rng)
-            records.append(pass_in_motion(session, signal, home, direction * bias, lead=LEAD))
+            finely.append(pass_in_motion(session, signal, home, direction * bias, lead=LEAD, finer=session.rates.ticks))
+    records = [at_samples(r, session.rates.ticks) for r in finely]
     parts = [
         estimate_both(
             r["excitation"], r["torque_cmd"], r["velocity"], lines=lines, period=PERIOD,
@@ -99,25 +102,46 @@ def _swung(session: Session, gains: Gains, fit: PlantFit, lines: IntArray, share
     found, _ = fit_spring(measured, gains, near=fit, edge_age=edge_age(session, bias))
     assert found.load.resonance_hz is not None
     play = fit_play(
-        _as_swung(session, gains, records), inertia_motor=found.load.inertia_motor,
+        _as_swung(session, gains, finely), inertia_motor=found.load.inertia_motor,
         inertia_load=found.load.inertia_load, resonance_hz=found.load.resonance_hz,
     )  # fmt: skip
     whole = one_after_the_other(records)
     run = RunRecord(
         kind="plant_response", title="The resonance alone, swung strongly", period=whole.period,
         channels=whole.channels, excitation={"point": "torque", "bias": bias, "repeat": PERIOD},
+        curves={"shaft": _curve(play)},
     )  # fmt: skip
     return Closed(play=play, fit=found, run=run)
 
 
-def _as_swung(session: Session, gains: Gains, records: list[Recording]) -> Swung:
+def _as_swung(session: Session, gains: Gains, finely: list[Recording]) -> Swung:
     """Return the periods of all passes."""
-    f = np.maximum(np.fft.rfftfreq(PERIOD, records[0].period), 1e-3)
-    periods = {k: np.concatenate([r[k].reshape(-1, PERIOD) for r in records]) for k in ("i_q", "velocity")}
+    ticks = session.rates.ticks
+    period = ticks * finely[0].period
+    f = np.maximum(np.fft.rfftfreq(PERIOD, period), 1e-3)
+    current = np.concatenate([r["i_q"].reshape(PERIODS, -1) for r in finely])
+    speed = np.concatenate([r["velocity"][::ticks].reshape(PERIODS, -1) for r in finely])
     return Swung(
-        torque=session.axis.motor.torque_constant * periods["i_q"], speed=periods["velocity"],
-        period=records[0].period, filtered=told_speed(gains, f) * feedback_filter(gains, f),
+        torque=session.torque_constant * current, speed=speed, period=period,
+        filtered=told_speed(gains, f) * feedback_filter(gains, f),
     )  # fmt: skip
+
+
+def at_samples(finely: Recording, ticks: int) -> Recording:
+    """Return what was recorded at every tick as the velocity loop samples it."""
+    return Recording(ticks * finely.period, {k: v[::ticks] for k, v in finely.channels.items()})
+
+
+def _curve(play: Play) -> dict[str, Any]:
+    """Torque through the shaft over its twist, as it swung and as the spring behind its gap has it, plain."""
+    twist, torque = (v[:: len(v) // POINTS] for v in (play.twist, play.torque))
+    along = np.linspace(twist.min(), twist.max(), POINTS_ALONG)
+    half = 0.5 * play.width.value if play.is_seen else 0.0
+    spring = play.stiffness.value * np.sign(along) * np.maximum(np.abs(along) - half, 0.0)
+    return {
+        "twist_deg": np.degrees(twist).round(6).tolist(), "torque": torque.round(9).tolist(),
+        "along_deg": np.degrees(along).round(6).tolist(), "spring": spring.round(9).tolist(), "has_gap": play.is_seen,
+    }  # fmt: skip
 
 
 def rise_of(closed: Closed | None, fit: PlantFit) -> float:
@@ -141,3 +165,29 @@ def damping_of(closed: Closed | None, fit: PlantFit) -> float:
     reduced = load.inertia_motor * load.inertia_load / load.inertia
     least = 2 * LEAST_DAMPING * math.sqrt(closed.play.stiffness.value * reduced)
     return min(max(closed.play.damping, least) / fit.load.damping, 1.0)
+
+
+def play_findings(closed: Closed | None, fit: PlantFit, *, run: int) -> list[Finding]:
+    """Return the gap between motor and load, at the motor, and where the resonance of a fit lies with it closed.
+
+    Nothing where none stands out; where its width is too much in doubt for a number, what it does not exceed.
+    """
+    if closed is None or not closed.play.is_seen or not fit.load.resonance_hz or not fit.load.stiffness:
+        return []
+    play = closed.play
+    highest = math.sqrt(play.stiffness.value / fit.load.stiffness) * fit.load.resonance_hz
+    share = 0.5 * play.stiffness.std / play.stiffness.value
+    what = "Play between motor and load, at the motor"
+    width = (
+        Finding(kind="play", label=what, value=math.degrees(play.width.value), unit="°",
+                std=math.degrees(play.width.std), run=run)
+        if play.is_measured
+        else Finding(kind="play_bound", label=f"{what}, at most", value=math.degrees(play.at_most), unit="°", run=run)
+    )  # fmt: skip
+    return [
+        width,
+        Finding(
+            kind="closed_resonance", label="Resonance, play closed", value=highest, unit="Hz", std=share * highest,
+            run=run,
+        ),
+    ]  # fmt: skip

@@ -3,7 +3,7 @@
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
 import numpy as np
@@ -451,12 +451,13 @@ class Session:
         divider: int,
         repeats: int,
         lead: int = 0,
+        finer: int = 1,
         begun: Callable[[], None] | None = None,
         then: Callable[[], None] | None = None,
     ) -> Recording:
         """Inject a periodic signal and record exactly its repeats, aligned to the first sample of the first of them.
 
-        The recorder triggers on the excitation itself, so that record and excitation share their start. The last `lead`
+        It is recorded `finer` times as often as it is injected, every so many of `divider` ticks. The recorder triggers on the excitation itself, so that record and excitation share their start. The last `lead`
         samples of the signal, a whole period of it at the most, come before the repeats and are not kept. What is to be
         said as soon as it has `begun` is said then, and what comes `then` is done once all is recorded, before it is
         fetched.
@@ -468,9 +469,9 @@ class Session:
         level = 0.5 * first if first else 1e-12
         self.drive.arm(
             ["excitation", *channels],
-            divider=divider,
-            samples=lead + total + 8,
-            pre=4,
+            divider=divider // finer,
+            samples=(lead + total + 8) * finer,
+            pre=4 * finer,
             trigger={"signal": "excitation", "level": level, "rising": first > 0},
         )
         self.hold(8 * divider * self.rates.current)
@@ -478,13 +479,19 @@ class Session:
         if begun is not None:
             begun()
         record = self.recorded(at_most=(lead + total) * divider * self.rates.current + 2.0, then=then)
-        start = int(np.argmax(record["excitation"] != 0.0)) + lead
-        return Recording(record.period, {k: v[start : start + total] for k, v in record.channels.items()})
+        start = int(np.argmax(record["excitation"] != 0.0)) + lead * finer
+        return Recording(record.period, {k: v[start : start + total * finer] for k, v in record.channels.items()})
 
     @property
     def rates(self) -> Rates:
         """Of the drive's loops, as it tells itself."""
         return self.drive.capabilities().rates
+
+    @property
+    def torque_constant(self) -> float:
+        """Of the flux that the drive has: the sheet's, until the load run found a better one. [N·m/A peak]"""
+        motor = replace(self.axis.motor, flux_linkage=self.values["motor.flux_linkage"])
+        return motor.torque_constant
 
     @property
     def current_continuous(self) -> float:

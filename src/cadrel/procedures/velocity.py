@@ -18,13 +18,7 @@ from cadrel.core.identification.two_mass import ROUGH
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.judging import go_back_unless_proven
 from cadrel.procedures.outcome import Outcome
-from cadrel.procedures.plant_in_motion import (
-    fit_plant,
-    is_drowned,
-    measure_plant,
-    plan_excitation,
-    require_lines,
-)
+from cadrel.procedures.plant_in_motion import first_measured, fit_plant, require_lines
 from cadrel.procedures.play import swung_closed
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_looks import noise_at_rest, velocity_step
@@ -46,11 +40,7 @@ def run_velocity_loop(session: Session) -> Outcome:
     device, flicker = noise_at_rest(session, before)
     unrest = session.plant.unrest  # after moves it has trembled with a loop that stood still before
     noise = device if unrest is None else max(device, unrest.noise)
-    first = measure_plant(session, before, 0.15, plan_excitation(session, before))
-    if is_drowned(first.response):
-        session.note("The device's noise covered the answer: measured again with fewer, stronger lines.")
-        loud = plan_excitation(session, before, loud=True)
-        first = measure_plant(session, before, 0.3, loud, answered=first.answered)
+    first = first_measured(session, before)
     measured, excitation = first.response, first.excitation
     require_lines(session, measured, excitation, share=ROUGH)
     fit = fit_plant(session, before, measured)

@@ -30,7 +30,7 @@ from cadrel.procedures.judging import (
 )
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import PRECISE, bias_speed, edge_age, injected
-from cadrel.procedures.play import Closed, damping_of, rise_of
+from cadrel.procedures.play import Closed, damping_of, play_findings, rise_of
 from cadrel.procedures.session import Session
 
 TIMING = 0.25  # of a current tick: what the model of the sampled loop may be off by, which no misfit shows
@@ -126,7 +126,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     peak = measured.sensitivity_peak
     findings.append(Finding(kind="velocity_peak", label="Velocity-loop sensitivity peak", value=peak, unit="", run=2))
     findings += _resonances(first, second, highest=float(f[-1]), tick=session.rates.current)
-    findings += _of_play(tried.closed, second)
+    findings += play_findings(tried.closed, second, run=2)
     return Outcome(
         findings=findings,
         changes=velocity_values(gains),
@@ -149,11 +149,11 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     )
 
 
-def plant_run(session: Session, record: Recording, gains: Gains) -> RunRecord:
-    """The measurement that the proposal was computed on, as it was recorded."""
+def plant_run(session: Session, record: Recording, gains: Gains, *, title: str = "Velocity plant, before") -> RunRecord:
+    """A measurement of the plant as it was recorded, such as a proposal is computed on."""
     return RunRecord(
         kind="plant_response",
-        title="Velocity plant, before",
+        title=title,
         period=record.period,
         channels=record.channels,
         excitation=injected(session),
@@ -190,29 +190,6 @@ def _claimed(measured: Margins, gains: Gains) -> Finding:
     what, value, unit = next((row for row in by if row[1] is not None), ("gain", gains.velocity_gain, "N·m·s/rad"))
     assert value is not None
     return Finding(kind="velocity_loop", label=f"Velocity-loop {what}", value=value, unit=unit, run=2)
-
-
-def _of_play(closed: Closed | None, second: PlantFit) -> list[Finding]:
-    """The gap between motor and load, at the motor, and where the resonance lies with it closed."""
-    if closed is None or not closed.play.is_seen or not second.load.resonance_hz or not second.load.stiffness:
-        return []
-    play = closed.play
-    by = math.sqrt(play.stiffness.value / second.load.stiffness)
-    highest, share = by * second.load.resonance_hz, 0.5 * play.stiffness.std / play.stiffness.value
-    what = "Play between motor and load, at the motor"
-    width = (
-        Finding(kind="play", label=what, value=math.degrees(play.width.value), unit="°",
-                std=math.degrees(play.width.std), run=2)
-        if play.is_measured
-        else Finding(kind="play_bound", label=f"{what}, at most", value=math.degrees(play.at_most), unit="°", run=2)
-    )  # fmt: skip
-    return [
-        width,
-        Finding(
-            kind="closed_resonance", label="Resonance, play closed", value=highest, unit="Hz", std=share * highest,
-            run=2,
-        ),
-    ]  # fmt: skip
 
 
 def _damping(load: TwoMass, kind: str) -> float:

@@ -19,8 +19,10 @@ STARTS = (0.03, 0.1, 0.3)  # half of the gap over the twist's rms
 # The masses are known to a few percent, and a resonance hardly tells more than their ratio to the spring: what the
 # width and the stiffness of shafts drawn at random were found off by, as shares.
 WIDTH_DOUBT, STIFFNESS_DOUBT = 0.2, 0.05
+BLUR = 0.001  # half of the gap over the twist's rms, that a spring of two masses leaves open whatever its misfit says
 MOST_DOUBT = 0.25  # of the width: a gap must stand out by four deviations; on tight shafts 3.8 were seen
 MEASURED = 0.21  # of the width: beyond, the swing itself leaves more than a fifteenth open, and tells a bound only
+HARDLY = 2.5  # deviations: of widths in doubt, found too small as a rule, one in seven lay beyond two
 EXPLAINS = 0.97  # of the misfit without a gap, or there is none to speak of
 
 
@@ -28,13 +30,13 @@ EXPLAINS = 0.97  # of the misfit without a gap, or there is none to speak of
 class Swung:
     """Whole periods of a shaft that swings around its resonance, each a row."""
 
-    torque: FloatArray  # [N·m] of the motor, shape (n_periods, n)
+    torque: FloatArray  # [N·m] of the motor, shape (n_periods, ticks n): several to a sample of the speed
     speed: FloatArray  # [rad/s] of the motor, a difference over each sample, shape (n_periods, n)
     period: float  # [s] between samples
     filtered: ComplexArray  # what the speed went through before it was recorded, at `rfftfreq(n, period)`
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Play:
     """A shaft that is as stiff as `stiffness`, behind a gap."""
 
@@ -42,6 +44,8 @@ class Play:
     stiffness: Estimated  # [N·m/rad] with the gap closed
     damping: float  # [N·m·s/rad] with the gap closed
     is_seen: bool  # whether the gap stands out of its doubt, and explains what a stiff shaft does not
+    twist: FloatArray  # [rad] between motor and load over a period, the middle of the gap at nought
+    torque: FloatArray  # [N·m] that went through the shaft then
 
     @property
     def is_measured(self) -> bool:
@@ -50,8 +54,8 @@ class Play:
 
     @property
     def at_most(self) -> float:
-        """Width that it hardly exceeds: two deviations more. [rad] at the motor"""
-        return self.width.value + 2 * self.width.std
+        """Width that it hardly exceeds. [rad] at the motor"""
+        return self.width.value + HARDLY * self.width.std
 
 
 class _Twisted(NamedTuple):
@@ -70,6 +74,7 @@ class _Found(NamedTuple):
     damping: float
     misfit: float
     spread: float  # std of half over half, by the misfit alone
+    means: FloatArray  # [rad] of each period's twist, from the middle of the gap
 
 
 def fit_play(swung: Swung, *, inertia_motor: float, inertia_load: float, resonance_hz: float) -> Play:
@@ -97,7 +102,7 @@ def fit_play(swung: Swung, *, inertia_motor: float, inertia_load: float, resonan
     damping follow linearly; what is compared are the frequencies in the band. No distribution of the twist is assumed,
     as a describing function does (A. Gelb, W. E. Vander Velde, 1968), and no transient has to be picked out.
     """
-    n = swung.torque.shape[1]
+    n = swung.speed.shape[1]
     f = np.fft.rfftfreq(n, swung.period).astype(np.float64)
     band = (f > BAND[0] * resonance_hz) & (f < BAND[1] * resonance_hz)
     if BAND[1] * resonance_hz * swung.period > 0.45 or np.count_nonzero(band) < 4:
@@ -107,17 +112,21 @@ def fit_play(swung: Swung, *, inertia_motor: float, inertia_load: float, resonan
     without = float(stiff[0] @ stiff[0])
     found = _searched(seen, f, band)
     width = 2 * found.half
-    doubt = math.hypot(found.spread, WIDTH_DOUBT)
+    std = math.hypot(width * found.spread, width * WIDTH_DOUBT, 2 * BLUR * seen.rms)
+    off = seen.twist[0] + found.means[0]  # the mean of the torque is in no band: it is what the spring makes of this
+    swings = np.fft.irfft(seen.torque[0], FINER * n) * FINER
     return Play(
-        width=Estimated(width, width * doubt),
+        width=Estimated(width, std),
         stiffness=Estimated(found.stiffness, STIFFNESS_DOUBT * found.stiffness),
         damping=max(found.damping, 0.0),
-        is_seen=found.misfit < EXPLAINS * without and doubt < MOST_DOUBT,
+        is_seen=found.misfit < EXPLAINS * without and std < MOST_DOUBT * width,
+        twist=off,
+        torque=swings + found.stiffness * float(np.mean(_beyond(off, found.half))),
     )
 
 
 def _twisted(swung: Swung, f: FloatArray, band: NDArray[np.bool_], j1: float, j2: float) -> _Twisted:
-    n = swung.torque.shape[1]
+    n = swung.speed.shape[1]
     s = 2j * np.pi * np.where(f > 0, f, 1.0)
     half = np.pi * f * swung.period
     # The speed of a sample is the mean since the one before: taken to the sample itself.
@@ -125,7 +134,7 @@ def _twisted(swung: Swung, f: FloatArray, band: NDArray[np.bool_], j1: float, j2
     torque, twist, rate, size, squares = [], [], [], [], []
     for t, w in zip(swung.torque, swung.speed, strict=True):
         speed = np.where(band, np.fft.rfft(w) * sampled / swung.filtered, 0.0)
-        through = np.where(band, np.fft.rfft(t), 0.0) - j1 * s * speed
+        through = np.where(band, np.fft.rfft(t)[: len(f)] * (n / len(t)), 0.0) - j1 * s * speed
         x = speed / s - through / (j2 * s * s)
         torque.append(through)
         twist.append(np.fft.irfft(x, FINER * n) * FINER)
@@ -135,6 +144,11 @@ def _twisted(swung: Swung, f: FloatArray, band: NDArray[np.bool_], j1: float, j2
     return _Twisted(torque, twist, rate, size, math.sqrt(float(np.mean(squares))))
 
 
+def _beyond(twist: FloatArray, half: float) -> FloatArray:
+    """How far a shaft is twisted beyond its gap. [rad]"""
+    return np.asarray(np.sign(twist) * np.maximum(np.abs(twist) - half, 0.0))
+
+
 def _misfit(
     seen: _Twisted, f: FloatArray, band: NDArray[np.bool_], half: float, means: FloatArray
 ) -> tuple[FloatArray, float, float]:
@@ -142,9 +156,9 @@ def _misfit(
     columns, rows = [], []
     for torque, twist, rate, size, mean in zip(*seen[:4], means, strict=True):
         off = twist + mean
-        beyond = np.sign(off) * np.maximum(np.abs(off) - half, 0.0)
         spring, damper = (
-            np.fft.rfft(v)[: len(f)][band] / FINER / size for v in (beyond, np.where(np.abs(off) > half, rate, 0.0))
+            np.fft.rfft(v)[: len(f)][band] / FINER / size
+            for v in (_beyond(off, half), np.where(np.abs(off) > half, rate, 0.0))
         )
         columns.append(np.stack([np.r_[spring.real, spring.imag], np.r_[damper.real, damper.imag]], axis=1))
         rows.append(np.r_[torque[band].real, torque[band].imag] / size)
@@ -170,4 +184,5 @@ def _searched(seen: _Twisted, f: FloatArray, band: NDArray[np.bool_]) -> _Found:
     rest, stiffness, damping = _misfit(seen, f, band, half, seen.rms * best.x[1:])
     variance = float(rest @ rest) / max(len(rest) - len(best.x) - 2, 1)
     covariance = np.linalg.pinv(best.jac.T @ best.jac) * variance
-    return _Found(half, stiffness, damping, float(rest @ rest), math.sqrt(max(float(covariance[0, 0]), 0.0)))
+    spread = math.sqrt(max(float(covariance[0, 0]), 0.0))
+    return _Found(half, stiffness, damping, float(rest @ rest), spread, seen.rms * best.x[1:])

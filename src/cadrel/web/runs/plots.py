@@ -172,6 +172,8 @@ def plots_of(axis: Axis, step: str, runs: Sequence[Run], pinned: Sequence[Run]) 
             plots.append(_plant_plot(newest))
         if newest.curves.get("friction"):
             plots.append(_friction_plot(newest, units))
+        if newest.curves.get("shaft"):
+            plots.append(_shaft_plot(newest))
         if newest.curves.get("saturation"):
             plots.append(_saturation_plot(newest))
         if newest.curves.get("torque"):
@@ -268,6 +270,27 @@ def _friction_plot(run: Run, units: dict[str, tuple[str, float]]) -> dict[str, A
     return {
         "title": "Friction over speed", "kind": "time", "x_label": unit, "series": [curve, *measured],
         "run": run.number, "run_id": run.pk, "id": f"friction-{run.pk}",
+    }  # fmt: skip
+
+
+def _shaft_plot(run: Run) -> dict[str, Any]:
+    """Torque through the shaft over its twist: as it swung, and the spring with its gap."""
+    c = run.curves["shaft"]
+
+    def series(key: str, label: str, style: str, x: list[float], y: list[float]) -> dict[str, Any]:
+        return {
+            "label": label, "quantity": "torque" if style == "dots" else "model", "like": "torque",
+            "unit": UNITS["torque"], "style": style, "key": key, "x": x, "y": y,
+        }  # fmt: skip
+
+    spring = "Spring behind its play" if c["has_gap"] else "Spring without play"
+    return {
+        "title": "Torque through the shaft over its twist", "kind": "time", "x_label": "°",
+        "series": [
+            series("shaft", "As it swung", "dots", c["twist_deg"], c["torque"]),
+            series("spring", spring, "solid", c["along_deg"], c["spring"]),
+        ],
+        "run": run.number, "run_id": run.pk, "id": f"shaft-{run.pk}",
     }  # fmt: skip
 
 

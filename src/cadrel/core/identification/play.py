@@ -16,13 +16,15 @@ ComplexArray = NDArray[np.complex128]
 BAND = (0.5, 1.5)  # of the resonance: above, what a gap's corners make comes back from beyond half the sampling rate
 FINER = 8  # times the samples, where twist is turned into torque: the corners of the gap lie between samples
 STARTS = (0.03, 0.1, 0.3)  # half of the gap over the twist's rms
-# The masses are known to a few percent, and a resonance hardly tells more than their ratio to the spring: what the
-# width and the stiffness of shafts drawn at random were found off by, as shares.
-WIDTH_DOUBT, STIFFNESS_DOUBT = 0.2, 0.05
-BLUR = 0.001  # half of the gap over the twist's rms, that a spring of two masses leaves open whatever its misfit says
-MOST_DOUBT = 0.25  # of the width: a gap must stand out by four deviations; on tight shafts 3.8 were seen
-MEASURED = 0.21  # of the width: beyond, the swing itself leaves more than a fifteenth open, and tells a bound only
-HARDLY = 2.5  # deviations: of widths in doubt, found too small as a rule, one in seven lay beyond two
+# What width and closed resonance of shafts drawn at random were found off by, as shares: by masses known to a few
+# percent, and by noise. What a device adds to a twist is torque that follows it as if the shaft were softer, and had
+# no gap: so many times the share of the torque's power that is left unexplained.
+WIDTH_DOUBT, WIDTH_BY_NOISE = 0.06, 10.0
+STIFFNESS_DOUBT, STIFFNESS_BY_NOISE = 0.015, 5.0
+BLUR = 0.002  # half of the gap over the twist's rms, that a spring of two masses leaves open whatever its misfit says
+MOST_DOUBT = 0.18  # of the width: a gap stands out by more than five deviations
+MEASURED = 0.11  # of the width: beyond, what is told is a bound only
+HARDLY = 3.0  # deviations: widths in doubt are too small as a rule
 EXPLAINS = 0.97  # of the misfit without a gap, or there is none to speak of
 
 
@@ -41,7 +43,7 @@ class Play:
     """A shaft that is as stiff as `stiffness`, behind a gap."""
 
     width: Estimated  # [rad] whole, at the motor
-    stiffness: Estimated  # [N·m/rad] with the gap closed
+    stiffness: Estimated  # [N·m/rad] with the gap closed, between the masses that were given
     damping: float  # [N·m·s/rad] with the gap closed
     is_seen: bool  # whether the gap stands out of its doubt, and explains what a stiff shaft does not
     twist: FloatArray  # [rad] between motor and load over a period, the middle of the gap at nought
@@ -72,7 +74,7 @@ class _Found(NamedTuple):
     half: float
     stiffness: float
     damping: float
-    misfit: float
+    misfit: float  # share of the torque's power, summed over periods
     spread: float  # std of half over half, by the misfit alone
     means: FloatArray  # [rad] of each period's twist, from the middle of the gap
 
@@ -112,12 +114,14 @@ def fit_play(swung: Swung, *, inertia_motor: float, inertia_load: float, resonan
     without = float(stiff[0] @ stiff[0])
     found = _searched(seen, f, band)
     width = 2 * found.half
-    std = math.hypot(width * found.spread, width * WIDTH_DOUBT, 2 * BLUR * seen.rms)
+    unexplained = found.misfit / len(seen.torque)
+    std = math.hypot(width * math.hypot(found.spread, WIDTH_DOUBT, WIDTH_BY_NOISE * unexplained), 2 * BLUR * seen.rms)
+    softer = math.hypot(STIFFNESS_DOUBT, STIFFNESS_BY_NOISE * unexplained)
     off = seen.twist[0] + found.means[0]  # the mean of the torque is in no band: it is what the spring makes of this
     swings = np.fft.irfft(seen.torque[0], FINER * n) * FINER
     return Play(
         width=Estimated(width, std),
-        stiffness=Estimated(found.stiffness, STIFFNESS_DOUBT * found.stiffness),
+        stiffness=Estimated(found.stiffness, softer * found.stiffness),
         damping=max(found.damping, 0.0),
         is_seen=found.misfit < EXPLAINS * without and std < MOST_DOUBT * width,
         twist=off,

@@ -329,23 +329,46 @@ MISSED = try_of(1.0, proven=False, criteria=margins(50.0, 6.0, 1.7))
 
 
 def test_room_that_is_more_than_was_missed_is_asked_for_less_of(run) -> None:
-    """2 dB were missed and asked for on top; 2 dB more than asked came of it: half of that would have done."""
+    """2 dB were missed and asked for on top; 2 dB more than asked came of it: half of that would have done by the gain.
+
+    As it has all that it was made for, less would do as well: the least that is asked for.
+    """
     outcome, bench, calls = run(MISSED, try_of(0.5, criteria=margins(60.0, 10.0, 1.4)), try_of(0.7))
     assert outcome.gain == bench.written["velocity.gain"] == 0.7 and len(calls) == 3
     plain, roomy, less = bench.asked
     assert roomy.gain_margin_db == pytest.approx(plain.gain_margin_db + 2.0)
-    assert less.gain_margin_db == pytest.approx(plain.gain_margin_db + 1.0)
+    assert less.gain_margin_db == pytest.approx(plain.gain_margin_db + 0.7)
     assert less.phase_margin == plain.phase_margin and less.sensitivity_peak == plain.sensitivity_peak
-    assert any("with 50 % of it" in note for note in bench.notes)
+    assert any("with 35 % of it" in note for note in bench.notes)
+
+
+@pytest.mark.parametrize(("had", "share"), [(9.9, 0.35), (9.5, 0.5), (9.4, 2 / 3.4)])
+def test_what_a_loop_has_less_than_it_was_made_for_is_asked_for_twice_or_by_the_gain(run, had: float, share: float):
+    """Made for 10 dB where 8 are asked, 2 having been missed: a quarter of the room is lost at 9.5 dB.
+
+    At 9.4 dB the gain says less: 2 of the 2 that were missed and the 1.4 that it has too much.
+    """
+    _, bench, _ = run(MISSED, try_of(0.5, criteria=margins(60.0, had, 1.4)), try_of(0.7))
+    plain, _, less = (asked.gain_margin_db for asked in bench.asked)
+    assert less == pytest.approx(plain + share * 2.0)
+
+
+def test_who_was_unstable_over_the_spread_keeps_its_doubt_with_less_room(run) -> None:
+    rows = [*margins(50.0, 6.0, 1.8), at_most("spectral radius over the spread", 1.0, 1.01)]
+    missed = try_of(1.0, proven=False, criteria=rows)
+    _, bench, _ = run(missed, try_of(0.5, criteria=margins(60.0, 10.0, 1.4)), try_of(0.7))
+    plain, roomy, less = (asked.unsure for asked in bench.asked)
+    assert plain == 1.0 and roomy == less > 1.0
 
 
 def test_a_peak_is_missed_by_the_distance_from_the_critical_point(run) -> None:
-    """Peaks of 2.7 and 1.35 for 1.8 asked: as distances 2/3 and 4/3 of what was asked, half of the room each."""
+    """Peaks of 2.7 and 1.5 for 1.8 asked, made for 1.44: of the room in distance from -1 a sixth is lost, twice that."""
     missed = try_of(1.0, proven=False, criteria=margins(50.0, 9.0, 2.7))
-    _, bench, _ = run(missed, try_of(0.5, criteria=margins(50.0, 9.0, 1.35)), try_of(0.7))
+    _, bench, _ = run(missed, try_of(0.5, criteria=margins(50.0, 9.0, 1.5)), try_of(0.7))
     plain, roomy, less = (asked.sensitivity_peak for asked in bench.asked)
     assert roomy < less < plain
-    assert less == pytest.approx(0.5 * (plain + roomy))
+    lost = (1 / roomy - 1 / 1.5) / (1 / roomy - 1 / plain)
+    assert less == pytest.approx(plain + 2 * lost * (roomy - plain))
 
 
 @pytest.mark.parametrize(

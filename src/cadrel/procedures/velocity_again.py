@@ -18,6 +18,7 @@ from cadrel.procedures.velocity_soft import settling_around
 from cadrel.procedures.velocity_try import Try, tuned
 
 MARGINS = ("phase margin", "gain margin", "sensitivity peak")
+LEAST_SHARE = 0.35  # of the room that was asked for after a miss, which is asked for in any case
 MOST_SHARE = 0.65  # of the room, from which on asking for less is not worth another measurement
 
 
@@ -81,17 +82,20 @@ def _with_less_room(
     """Tune once more where a proposal that was `asked` for room has far more of it than the one before it missed.
 
     What a proposal misses goes with the gain about evenly: between one that missed and one that has too much, the room
-    is asked for that both tell. What is no stiffer, or misses, leaves the calm one as it was.
+    is asked for that both tell. Or, where what was learned from the miss tells the axis so well that the calm one has
+    what it was made for, as much as that lacks of it, twice. What is no stiffer, or misses, leaves the calm one as it
+    was.
     """
-    share = _share_of_room(missed.outcome, calm.outcome)
+    plain = calm.seen.asked(session.asked_of_any)
+    share = min(_share_of_room(missed.outcome, calm.outcome), _share_lost(plain, asked, calm.outcome))
     # Where more noise is borne than there is, it has hunted with more gain: a stiffer one would hunt again.
     hunted = calm.seen.noise > FIRMLY * calm.seen.device
     if not calm.is_calm or share > MOST_SHARE or hunted or calm.limited_by in (NOISY, HUNTING, EASED):
         return calm
     session.note(f"It has more room than was missed: tuned anew with {100 * share:.0f} % of it.")
-    plain = calm.seen.asked(session.asked_of_any)
     less = replace(
         plain,
+        unsure=asked.unsure,
         **{
             key: getattr(plain, key) + share * (getattr(asked, key) - getattr(plain, key))
             for key in ("phase_margin", "gain_margin_db", "sensitivity_peak")
@@ -114,6 +118,27 @@ def _share_of_room(missed: Outcome, calm: Outcome) -> float:
             short, spare = _beside(row), 0.0 if other is None else -_beside(other)
             shares.append(short / (short + spare) if spare > 0.0 else 1.0)
     return max(shares, default=1.0)  # where no margin was missed none was asked for
+
+
+def _share_lost(plain: Robustness, asked: Robustness, calm: Outcome) -> float:
+    """Return the share of the room asked for that a loop needs by what it has less than it was made for, twice that.
+
+    No less than `LEAST_SHARE`: another measurement finds the axis another one. 1 where no margin had room.
+    """
+    assert calm.verdict is not None
+    shares = []
+    for row in calm.verdict.criteria:
+        if row.what == "sensitivity peak":  # by its reciprocal, as above
+            wanted, least, had = 1 / asked.sensitivity_peak, 1 / plain.sensitivity_peak, 1 / (row.asked + row.short)
+        elif row.what == "phase margin":
+            wanted, least, had = asked.phase_margin, plain.phase_margin, math.radians(row.asked - row.short)
+        elif row.what == "gain margin":
+            wanted, least, had = asked.gain_margin_db, plain.gain_margin_db, row.asked - row.short
+        else:
+            continue
+        if wanted > least:
+            shares.append(max(FIRMLY * (wanted - had) / (wanted - least), LEAST_SHARE))
+    return max(shares, default=1.0)
 
 
 def _beside(row: Criterion) -> float:

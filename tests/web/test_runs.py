@@ -49,3 +49,23 @@ def test_a_run_kept_by_an_earlier_version_is_shown_as_it_was_kept(axis: Axis, en
     run, channels = kept(axis, engineer, point="velocity", repeat=None)
     np.testing.assert_allclose(run.shown()["velocity"], channels["velocity"], rtol=1e-6)
     assert plots_of(axis, "velocity", [run], [])[0]["title"] == "A step"
+
+
+@pytest.mark.parametrize("has_gap", [True, False])
+def test_a_swung_shaft_is_drawn_as_torque_over_twist(axis: Axis, engineer: User, has_gap: bool) -> None:  # noqa: F811
+    shaft = {
+        "twist_deg": [-0.02, 0.0, 0.03], "torque": [-0.1, 0.0, 0.2], "along_deg": [-0.02, 0.03],
+        "spring": [-0.11, 0.19], "has_gap": has_gap,
+    }  # fmt: skip
+    record = RunRecord(
+        kind="plant_response", title="The resonance alone, swung strongly", period=250e-6,
+        channels={"velocity": np.zeros(8)}, excitation={"point": "torque"}, curves={"shaft": shaft},
+    )  # fmt: skip
+    keep_outcome(axis, "load", Outcome(runs=[record]), before={}, after={}, who=engineer)
+    (plot,) = plots_of(axis, "load", [axis.runs.get()], [])
+    assert plot["title"] == "Torque through the shaft over its twist" and plot["x_label"] == "° of twist"
+    measured, spring = plot["series"]
+    assert (measured["x"], measured["y"]) == (shaft["twist_deg"], shaft["torque"])
+    assert (spring["x"], spring["y"]) == (shaft["along_deg"], shaft["spring"])
+    assert ("behind its play" in spring["label"]) is has_gap
+    assert {s["unit"] for s in plot["series"]} == {"N·m"}

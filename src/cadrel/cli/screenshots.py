@@ -65,6 +65,17 @@ def _led_drive(page: Page, url: str) -> None:
     _axis(page, url, "Tile pusher", "Drive")
 
 
+def _played(page: Page, url: str) -> None:
+    _lead(page, url, "Tile pusher")
+    _axis(page, url, "Tile pusher", "Load")
+    form = page.locator("form").filter(has=page.get_by_role("button", name="Look for play"))
+    form.get_by_role("checkbox").check()
+    form.get_by_role("button", name="Look for play").click()
+    page.get_by_role("button", name="Abort").wait_for()
+    page.get_by_role("button", name="Abort").wait_for(state="detached", timeout=120_000)
+    page.evaluate("window.scrollTo(0, 0)")
+
+
 def _by_hand(page: Page, url: str) -> None:
     _lead(page, url, "Glaze arm", here="130")
     _axis(page, url, "Glaze arm", "Commutation")
@@ -109,12 +120,12 @@ VIEWS: dict[str, Callable[[Page, str], None]] = {
     "limits": _plain("Spray carriage", "Limits and goal"),
     "velocity-loop": _dragged,
     "current-loop": _plain("Tile pusher", "Current loop"),
-    "load": _plain("Tile pusher", "Load"),
     "position-loop": _plain("Tile pusher", "Position loop"),
     "stops": _plain("Tile pusher", "Brake and stops"),
     "acceptance": _plain("Tile pusher", "Acceptance"),
     "run": _run,
     "drive": _led_drive,
+    "load": _played,
     "commutation": _plain("Tile pusher", "Commutation"),
     "hand-over": _plain("Tile pusher", "Hand-over"),
     "in-one-go": _in_one_go,

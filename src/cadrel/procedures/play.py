@@ -34,7 +34,7 @@ SWING = 0.25  # rms of the motor's speed over the bias: its direction stays
 TORQUE = 0.45  # rms over the continuous torque; peaks stay below the limit
 SEED = 53  # of the phases: the same experiment each time
 LEAST_DAMPING = 0.005  # of steel shafts and their couplings (common practice: 0.5 to 5 %)
-POINTS, POINTS_ALONG = 1024, 121  # of a curve that is kept: as measured, and of the spring
+POINTS, POINTS_ALONG = 512, 121  # of a curve that is kept: as measured, and of the spring
 SURELY = 2.0  # deviations of the closed stiffness that are believed possible
 
 
@@ -90,7 +90,7 @@ def _swung(session: Session, gains: Gains, fit: PlantFit, lines: IntArray, share
         for direction in (1.0, -1.0):
             signal = random_multisine(lines, n_samples=PERIOD, rms=rms, rng=rng)
             finely.append(pass_in_motion(session, signal, home, direction * bias, lead=LEAD, finer=session.rates.ticks))
-    records = [at_samples(r, session.rates.ticks) for r in finely]
+    records = [_at_samples(r, session.rates.ticks) for r in finely]
     parts = [
         estimate_both(
             r["excitation"], r["torque_cmd"], r["velocity"], lines=lines, period=PERIOD,
@@ -127,7 +127,7 @@ def _as_swung(session: Session, gains: Gains, finely: list[Recording]) -> Swung:
     )  # fmt: skip
 
 
-def at_samples(finely: Recording, ticks: int) -> Recording:
+def _at_samples(finely: Recording, ticks: int) -> Recording:
     """Return what was recorded at every tick as the velocity loop samples it."""
     return Recording(ticks * finely.period, {k: v[::ticks] for k, v in finely.channels.items()})
 
@@ -136,7 +136,7 @@ def _curve(play: Play) -> dict[str, Any]:
     """Torque through the shaft over its twist, as it swung and as the spring behind its gap has it, plain."""
     twist, torque = (v[:: len(v) // POINTS] for v in (play.twist, play.torque))
     along = np.linspace(twist.min(), twist.max(), POINTS_ALONG)
-    half = 0.5 * play.width.value if play.is_seen else 0.0
+    half = 0.5 * play.width.value
     spring = play.stiffness.value * np.sign(along) * np.maximum(np.abs(along) - half, 0.0)
     return {
         "twist_deg": np.degrees(twist).round(6).tolist(), "torque": torque.round(9).tolist(),

@@ -83,9 +83,9 @@ class Job(models.Model):
 
     @property
     def title(self) -> str:
-        """The step's title."""
+        """The step's title, or what a procedure beside it is called."""
         titles = {s.key: s.title for s in STEPS} | {"power_up": "The search for the angle"}
-        return titles.get(self.procedure, self.procedure)
+        return titles.get(self.procedure, self.procedure.replace("_", " ").capitalize())
 
     @property
     def step(self) -> str:

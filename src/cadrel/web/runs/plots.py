@@ -160,7 +160,8 @@ def plots_of(axis: Axis, step: str, runs: Sequence[Run], pinned: Sequence[Run]) 
     kinds: dict[str, list[Run]] = {}
     for run in runs:
         kinds.setdefault(run.kind, []).append(run)
-    plots = []
+    plots: list[dict[str, Any]] = []
+    aside: list[dict[str, Any]] = []  # of a loop's page: what is beside it
     for kind, of_kind in kinds.items():
         newest = of_kind[0]
         if newest.channels and kind in SHOWN:
@@ -173,14 +174,14 @@ def plots_of(axis: Axis, step: str, runs: Sequence[Run], pinned: Sequence[Run]) 
         if newest.curves.get("friction"):
             plots.append(_friction_plot(newest, units))
         if newest.curves.get("shaft"):
-            plots.append(_shaft_plot(newest))
+            (aside if step == "velocity" else plots).append(_shaft_plot(newest))
         if newest.curves.get("saturation"):
             plots.append(_saturation_plot(newest))
         if newest.curves.get("torque"):
             plots.append(_turn_plot(newest))
         if newest.curves.get("responses"):
             plots += [_response_plot(newest, which) for which in RESPONSES]
-    return plots
+    return plots + aside
 
 
 def _time_plot(
@@ -279,13 +280,12 @@ def _shaft_plot(run: Run) -> dict[str, Any]:
 
     def series(key: str, label: str, style: str, x: list[float], y: list[float]) -> dict[str, Any]:
         return {
-            "label": label, "quantity": "torque" if style == "dots" else "model", "like": "torque",
-            "unit": UNITS["torque"], "style": style, "key": key, "x": x, "y": y,
+            "label": label, "quantity": "torque", "unit": UNITS["torque"], "style": style, "key": key, "x": x, "y": y,
         }  # fmt: skip
 
-    spring = "Spring behind its play" if c["has_gap"] else "Spring without play"
+    spring = "Spring behind its play" if c["has_gap"] else "Spring; no play stands out"
     return {
-        "title": "Torque through the shaft over its twist", "kind": "time", "x_label": "°",
+        "title": "Torque through the shaft over its twist", "kind": "time", "x_label": "° of twist",
         "series": [
             series("shaft", "As it swung", "dots", c["twist_deg"], c["torque"]),
             series("spring", spring, "solid", c["along_deg"], c["spring"]),

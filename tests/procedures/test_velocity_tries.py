@@ -362,7 +362,7 @@ def test_who_was_unstable_over_the_spread_keeps_its_doubt_with_less_room(run) ->
 
 
 def test_a_peak_is_missed_by_the_distance_from_the_critical_point(run) -> None:
-    """Peaks of 2.7 and 1.5 for 1.8 asked, made for 1.44: of the room in distance from -1 a sixth is lost, twice that."""
+    """Peaks of 2.7 and 1.5 for 1.8 asked, made for 1.44: of that distance from -1 a fifth is lost, twice that."""
     missed = try_of(1.0, proven=False, criteria=margins(50.0, 9.0, 2.7))
     _, bench, _ = run(missed, try_of(0.5, criteria=margins(50.0, 9.0, 1.5)), try_of(0.7))
     plain, roomy, less = (asked.sensitivity_peak for asked in bench.asked)

@@ -313,8 +313,8 @@ def document(rows: list[Identified], *, seed: int) -> tuple[str, bool]:
         held = sum(b >= 1.0 for b in limited)
         good = good and held >= 0.9 * len(limited)
         lines += [
-            "", f"Play whose width stays in doubt: {len(limited)} axes. The bound told instead holds on {held}. Nothing "
-            f"is said of it on {sum(r.play_unseen for r in rows)} axes more, whose swing tells too little.",
+            "", f"Play whose width stays in doubt: {len(limited)} axes. The bound told instead holds on {held}. "
+            f"Nothing is said of it on {sum(r.play_unseen for r in rows)} axes more, whose swing tells too little.",
         ]  # fmt: skip
     seen = [r for r in through if r.db is not None]
     tight, loose = [r for r in seen if not r.has_play], [r for r in seen if r.has_play]

@@ -209,7 +209,7 @@ def _known(
 ) -> tuple[Known | None, Known | None]:
     """The loop of one who knows the plant; where the axis can be moved with it, one with which the axis rests as well.
 
-    And the one that has no sections, which bears as much noise.
+    And the one that has no sections, for which the same holds.
 
     What noise and steps of the device, friction and play make of a loop at rest is in no linear plant. The reference
     has to stay within the same ripple: it is made to bear more noise until it does, on the rig itself. The device's own
@@ -221,28 +221,36 @@ def _known(
     asked = axis.robustness.where_friction_is(truth.coulomb_motor + truth.coulomb_load)
     own = {k: value for k, value in v.items() if k.startswith("velocity.")}
 
-    def searched(*, with_sections: bool = True) -> Known | None:
+    def searched(borne: float, *, with_sections: bool) -> Known | None:
         return best_known(
-            truth, v, asked, noise=noise, noise_torque=torque,
+            truth, v, asked, noise=borne, noise_torque=torque,
             inertia=truth.inertia_motor + truth.inertia_load + truth.inertia_third,
             speed_of_run=SPEED_OF_RUN * axis.goal.velocity, tuned=Gains.from_drive(v), with_sections=with_sections,
             softest=_softest(truth, result),
         )  # fmt: skip
 
-    for calmed in range(MOST_ROUNDS):
-        known = searched()
-        if known is None or drive is None:
-            return known, searched(with_sections=False)
+    def rests(known: Known) -> bool:
+        if drive is None:
+            return True
         with_gains(drive, {**own, **known.to_drive()})
         moved = moved_at_the_load(drive, axis)
         with_gains(drive, own)
-        found.calmed = calmed
-        if moved is not None and not moved.swings and moved.ripple <= budget:
-            return known, searched(with_sections=False)
-        if calmed == 0:
-            noise = max(noise, noise_behind(torque, Gains.from_drive({**v, **known.to_drive()})))
-        noise *= MORE_NOISE
-    return None, None
+        return moved is not None and not moved.swings and moved.ripple <= budget
+
+    def calm(*, with_sections: bool) -> tuple[Known | None, int]:
+        borne = noise
+        for calmed in range(MOST_ROUNDS):
+            known = searched(borne, with_sections=with_sections)
+            if known is None or rests(known):
+                return known, calmed
+            if calmed == 0:
+                borne = max(borne, noise_behind(torque, Gains.from_drive({**v, **known.to_drive()})))
+            borne *= MORE_NOISE
+        return None, MOST_ROUNDS - 1
+
+    known, found.calmed = calm(with_sections=True)
+    alone, _ = calm(with_sections=False)
+    return known, alone
 
 
 def _softest(truth: RigTruth, result: RouteResult) -> float:

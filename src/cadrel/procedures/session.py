@@ -457,10 +457,10 @@ class Session:
     ) -> Recording:
         """Inject a periodic signal and record exactly its repeats, aligned to the first sample of the first of them.
 
-        It is recorded `finer` times as often as it is injected, every so many of `divider` ticks. The recorder triggers on the excitation itself, so that record and excitation share their start. The last `lead`
-        samples of the signal, a whole period of it at the most, come before the repeats and are not kept. What is to be
-        said as soon as it has `begun` is said then, and what comes `then` is done once all is recorded, before it is
-        fetched.
+        It is recorded `finer` times as often as it is injected, every so many of `divider` ticks. The recorder triggers
+        on the excitation itself, so that record and excitation share their start. The last `lead` samples of the
+        signal, a whole period of it at the most, come before the repeats and are not kept. What is to be said as soon
+        as it has `begun` is said then, and what comes `then` is done once all is recorded, before it is fetched.
         """
         total = len(samples) * repeats
         if lead:

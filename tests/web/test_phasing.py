@@ -27,10 +27,13 @@ def settle(drive: SimulatedDrive, seconds: float) -> None:
         time.sleep(0.01)
 
 
-def hold(axis_: Axis, who: User, drive: SimulatedDrive, *, by_deg: float, seconds: float) -> None:
-    """Hold a step button as the page does."""
+def hold(
+    axis_: Axis, who: User, drive: SimulatedDrive, *, by_deg: float, seconds: float, least_current: float = 0.0
+) -> None:
+    """Hold a step button as the page does, and until so much current flows: a busy machine lets go of it meanwhile."""
     target, end = None, drive.time + seconds
-    while drive.time < end:
+    while drive.time < end or drive.running.state.vec_current < least_current:
+        assert drive.time < end + 60.0, "there is no current, however long it is held"
         drive.watched(["a page"])
         by = None if target is not None else math.radians(by_deg)
         target = phasing.hold_vector(axis_, who=who, way=0, by=by, target=target, share=0.8, speed=1.0)
@@ -40,8 +43,7 @@ def hold(axis_: Axis, who: User, drive: SimulatedDrive, *, by_deg: float, second
 def test_the_vector_turns_only_while_it_is_held(led: Axis, engineer: User, bench: tuple[int, SimulatedDrive]) -> None:
     drive = bench[1]
     phasing.enable_vector(again(led), who=engineer)
-    hold(again(led), engineer, drive, by_deg=30, seconds=0.6)
-    assert drive.running.state.vec_current > 0.5
+    hold(again(led), engineer, drive, by_deg=30, seconds=0.6, least_current=0.5)
     settle(drive, 0.3)  # nobody renews it
     assert drive.running.state.vec_current == 0.0
     angle = drive.running.state.vec_angle

@@ -66,6 +66,7 @@ def test_play_shows_on_a_shaft_that_rings_near_the_highest_line() -> None:
     assert result.status == "proven", result.reason
     found = {f.kind: f for f in result.outcomes["velocity"].findings}
     assert found["play"].value == pytest.approx(truth.backlash_deg, rel=0.2)
+    assert "shaft" in result.outcomes["velocity"].runs[found["play"].run].curves, "it points at the run that shows it"
     assert found["closed_resonance"].value == pytest.approx(resonances(truth)[0], rel=0.03)
     for drift in (0.95, 1.0, 1.05):
         rig = replace(truth, stiffness=drift**2 * truth.stiffness)

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from cadrel.core.identification import IdentifiedPlant
+from cadrel.procedures import play_alone
 from cadrel.procedures.errors import NotAllowed
 from tests.conftest import rig_of
 from tests.procedures.test_stops import Ready
@@ -21,6 +22,7 @@ def test_the_gap_is_found_and_what_shows_it_is_kept(width: float) -> None:
     found = {f.kind: f for f in outcome.findings}
     assert found["play"].value == pytest.approx(width, rel=0.2)
     assert abs(found["play"].value - width) < 2 * found["play"].std
+    assert outcome.summary == f"play of {found['play'].value:.2g}° at the motor"
     run = outcome.runs[found["play"].run]
     shaft = run.curves["shaft"]
     assert shaft["has_gap"] and "alone" in run.title
@@ -42,6 +44,13 @@ def test_a_shaft_without_has_none() -> None:
     assert not outcome.findings
     assert "no play stands out" in outcome.summary
     assert len(outcome.runs) == 2
+
+
+def test_a_resonance_that_rings_too_high_to_be_swung_is_said_to_be_so(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(play_alone, "swung_closed", lambda *_: None)
+    outcome, _ = Ready(LIFT).run("play")
+    assert not outcome.findings and len(outcome.runs) == 1
+    assert outcome.summary.endswith("Hz could not be swung: play cannot be told from here")
 
 
 def test_before_the_load_is_known_it_is_refused_with_what_to_run() -> None:

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from cadrel.core.control import Gains, feedback_filter, told_speed
+from cadrel.core.control import Gains, TwoMass, feedback_filter, told_speed
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification import PlantFit, Play, Swung, fit_play, fit_spring
 from cadrel.core.response import estimate_both, random_multisine
@@ -167,15 +167,15 @@ def damping_of(closed: Closed | None, fit: PlantFit) -> float:
     return min(max(closed.play.damping, least) / fit.load.damping, 1.0)
 
 
-def play_findings(closed: Closed | None, fit: PlantFit, *, run: int) -> list[Finding]:
-    """Return the gap between motor and load, at the motor, and where the resonance of a fit lies with it closed.
+def play_findings(closed: Closed | None, load: TwoMass, *, run: int) -> list[Finding]:
+    """Return the gap between motor and load, at the motor, and where the load's resonance lies with it closed.
 
     Nothing where none stands out; where its width is too much in doubt for a number, what it does not exceed.
     """
-    if closed is None or not closed.play.is_seen or not fit.load.resonance_hz or not fit.load.stiffness:
+    if closed is None or not closed.play.is_seen or not load.resonance_hz or not load.stiffness:
         return []
     play = closed.play
-    highest = math.sqrt(play.stiffness.value / fit.load.stiffness) * fit.load.resonance_hz
+    highest = math.sqrt(play.stiffness.value / load.stiffness) * load.resonance_hz
     share = 0.5 * play.stiffness.std / play.stiffness.value
     what = "Play between motor and load, at the motor"
     width = (

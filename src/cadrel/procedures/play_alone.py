@@ -1,10 +1,11 @@
 """Play by itself, when it is asked for: the plant measured in motion, and its resonance swung; it changes nothing."""
 
 from cadrel.core.control import Gains
+from cadrel.core.identification import PlantFit
 from cadrel.core.identification.two_mass import ROUGH
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotAllowed
-from cadrel.procedures.outcome import Outcome
+from cadrel.procedures.outcome import Finding, Outcome
 from cadrel.procedures.plant_in_motion import first_measured, fit_plant, require_lines
 from cadrel.procedures.play import play_findings, swung_closed
 from cadrel.procedures.session import Session
@@ -30,14 +31,20 @@ def run_play(session: Session) -> Outcome:
     closed = swung_closed(session, gains, fit, 0.7)
     session.enter("done", 1.0)
     runs = [plant_run(session, first.record, gains, title="Velocity plant"), *([] if closed is None else [closed.run])]
-    findings = play_findings(closed, fit, run=len(runs) - 1)
-    return Outcome(findings=findings, runs=runs, summary=_summary(session, fit.load.resonance_hz, bool(findings)))
+    findings = play_findings(closed, fit.load, run=len(runs) - 1)
+    return Outcome(findings=findings, runs=runs, summary=_summary(findings, fit, was_swung=closed is not None))
 
 
-def _summary(session: Session, resonance: float | None, is_seen: bool) -> str:
-    if resonance is None:
+def _summary(findings: list[Finding], fit: PlantFit, *, was_swung: bool) -> str:
+    at = fit.load.resonance_hz
+    if at is None:
         return "no resonance to swing: play cannot be told from here"
-    return "play between motor and load" if is_seen else f"no play stands out of the swing at {resonance:.0f} Hz"
+    if not was_swung:
+        return f"the resonance at {at:.0f} Hz could not be swung: play cannot be told from here"
+    if not findings:
+        return f"no play stands out of the swing at {at:.0f} Hz"
+    width = findings[0]
+    return f"play of {'at most ' if width.kind == 'play_bound' else ''}{width.value:.2g}° at the motor"
 
 
 PROCEDURE = declare(Procedure(

@@ -14,12 +14,13 @@ velocity_report.py   one try -> runs, findings, verdict
 """
 
 from cadrel.core.control import Gains
+from cadrel.core.identification import SpringyLoad
 from cadrel.core.identification.two_mass import ROUGH
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.judging import go_back_unless_proven
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import first_measured, fit_plant, require_lines
-from cadrel.procedures.play import swung_closed
+from cadrel.procedures.play import play_findings, swung_closed
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_looks import noise_at_rest, velocity_step
 from cadrel.procedures.velocity_report import plant_run, velocity_values
@@ -52,7 +53,9 @@ def run_velocity_loop(session: Session) -> Outcome:
         outcome = tuned_until_calm(session, before, seen, excitation, old_step)
         outcome.runs.append(plant_run(session, first.record, before))
         if seen.closed is not None:
+            assert isinstance(outcome.plant, SpringyLoad)
             outcome.runs.append(seen.closed.run)
+            outcome.findings += play_findings(seen.closed, outcome.plant.load, run=len(outcome.runs) - 1)
     except BaseException:
         session.write({**velocity_values(before), "position.gain": before.position_gain})
         raise

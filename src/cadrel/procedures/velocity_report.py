@@ -30,7 +30,7 @@ from cadrel.procedures.judging import (
 )
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import PRECISE, bias_speed, edge_age, injected
-from cadrel.procedures.play import Closed, damping_of, play_findings, rise_of
+from cadrel.procedures.play import Closed, damping_of, rise_of
 from cadrel.procedures.session import Session
 
 TIMING = 0.25  # of a current tick: what the model of the sampled loop may be off by, which no misfit shows
@@ -126,7 +126,6 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     peak = measured.sensitivity_peak
     findings.append(Finding(kind="velocity_peak", label="Velocity-loop sensitivity peak", value=peak, unit="", run=2))
     findings += _resonances(first, second, highest=float(f[-1]), tick=session.rates.current)
-    findings += play_findings(tried.closed, second, run=2)
     return Outcome(
         findings=findings,
         changes=velocity_values(gains),

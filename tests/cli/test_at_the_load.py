@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from cadrel.cli.at_the_load import DWELL, STEP, _settled, meets_goal, with_starting_gains
+from cadrel.cli.at_the_load import DWELL, STEP, Moved, _settled, _sways, moved_at_the_load, with_starting_gains
 from cadrel.cli.tuning_evidence import Tuned, document
 from tests.procedures.test_stops import Ready
 
@@ -41,10 +41,28 @@ def test_a_goal_is_met_by_gains_that_settle_and_not_by_starting_gains_or_where_i
     axis, drive = ready.axis, ready.drive
     ready.client.set_position(0.2 * axis.mechanism.motor_rad_per_load)  # [m] with the whole move above it
     with_starting_gains(drive, axis)
-    assert not meets_goal(drive, axis)
+    moved = moved_at_the_load(drive, axis)
+    assert moved is not None and not moved.meets(axis)
     patient = replace(axis, goal=replace(axis.goal, settling_time=10.0, window=5.0, following_error=500.0))
-    assert meets_goal(drive, patient)
-    assert not meets_goal(drive, replace(patient, goal=replace(patient.goal, following_error=1e-6)))
+    again = moved_at_the_load(drive, patient)
+    assert again is not None and again.meets(patient)
+    assert not again.meets(replace(patient, goal=replace(patient.goal, following_error=1e-6)))
+    assert not again.meets(replace(patient, goal=replace(patient.goal, settling_time=-1.0)))
+
+
+def test_a_motor_that_sways_by_more_than_half_the_window_does_not_stand_still() -> None:
+    axis = Ready().axis
+    wide = replace(axis, goal=replace(axis.goal, window=0.2, settling_time=1.0, following_error=1.0))
+    still = Moved(settling=0.0, following_error=0.0, in_window=0.0, sways=0.09)
+    assert still.meets(wide) and not replace(still, sways=0.11).meets(wide)
+
+
+def test_swaying_is_read_off_the_motor_where_it_should_rest() -> None:
+    """A swing of 10 Hz that hardly dies away goes to and fro by its amplitude; the motor is the fourth of a record."""
+    load = record(0.0, 1.0)
+    motor = record(0.03, 100.0)[:, :1]
+    assert _sways(np.concatenate([load, motor, motor], axis=1)) == pytest.approx(0.03, rel=0.03)
+    assert _sways(np.concatenate([load, load[:, :1], motor], axis=1)) == pytest.approx(0.0, abs=1e-12)
 
 
 def test_the_document_tells_it_beside_the_starting_gains() -> None:

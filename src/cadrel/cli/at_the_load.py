@@ -1,5 +1,6 @@
 """The planned move as the load makes it: what no drive without a device there can see, read off the rig itself."""
 
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
@@ -13,10 +14,11 @@ from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import Consent, ProcedureError, Session
 from cadrel.procedures.acceptance import moved
+from cadrel.procedures.judging import STEPS_AT_REST, WINDOW_SHARE, to_and_fro
 from cadrel.procedures.real_move import plan_stroke
 
 STROKES = 3  # out and back: what friction lets go of late hunts after some of them
-STEP = 1e-3  # [s] between two looks at the load
+STEP = 2e-3  # [s] between two looks at the load
 DWELL = 1.0  # [s] after each move: what swings for longer counts as that
 RESTS = 0.05  # [s] at the end of a dwell, whose mean is where the load came to rest
 AT_REST = 0.4  # [s] at the end of a dwell, over which the current's ripple is read
@@ -31,11 +33,21 @@ class Moved:
     following_error: float  # [rad] worst of the motor while the command moves
     ripple: float = 0.0  # [A] rms of the current's command at rest after them, beside its slow course
     swings: int = 0  # how often the drive halved its gains
+    sways: float = 0.0  # [rad] to either side, of the motor at rest after them
+    in_window: float = math.inf  # [s] from the end of the command until the motor stays in the goal's window
+
+    def meets(self, axis: AxisModel) -> bool:
+        """Whether all strokes settle and follow as the goal asks, and the motor stands still after them."""
+        goal = axis.goal
+        most = max(STEPS_AT_REST * axis.feedback.count_angle, WINDOW_SHARE * goal.window)
+        return (
+            self.sways <= most and self.in_window <= goal.settling_time and self.following_error <= goal.following_error
+        )
 
 
 def moved_at_the_load(drive: SimulatedDrive, axis: AxisModel) -> Moved | None:
     """Run the axis's move with what the drive holds; None where it could not be run to its end."""
-    seen: list[tuple[float, float, float, float]] = []
+    seen: list[tuple[float, ...]] = []
     service = DriveService({"axis": drive})
 
     def advance(seconds: float) -> None:
@@ -44,7 +56,10 @@ def moved_at_the_load(drive: SimulatedDrive, axis: AxisModel) -> Moved | None:
             service.advance(min(STEP, left))
             left -= STEP
             state = drive.running.state
-            seen.append((float(state.theta2), float(state.moving), float(state.position_ref), float(state.iq_command)))
+            seen.append((
+                float(state.theta2), float(state.moving), float(state.position_ref), float(state.theta1),
+                float(state.iq_command),
+            ))  # fmt: skip
 
     session = _session(drive, replace(axis, goal=replace(axis.goal, dwell=DWELL)), advance)
     moves = _moves(session, STROKES)
@@ -53,17 +68,8 @@ def moved_at_the_load(drive: SimulatedDrive, axis: AxisModel) -> Moved | None:
     record = np.array(seen)
     return Moved(
         settling=_settled(record, axis.goal.window), following_error=max(m.following_error_peak for m in moves),
-        ripple=_ripple(record), swings=session.swings,
-    )  # fmt: skip
-
-
-def meets_goal(drive: SimulatedDrive, axis: AxisModel) -> bool:
-    """Run the axis's move twice with what the drive holds; whether all settle and follow as the goal asks."""
-    session = _session(drive, axis, DriveService({"axis": drive}).advance)
-    moves = _moves(session, 2)
-    return moves is not None and not session.swings and all(
-        m.settling_time is not None and m.settling_time <= axis.goal.settling_time
-        and m.following_error_peak <= axis.goal.following_error for m in moves
+        ripple=_ripple(record), swings=session.swings, sways=_sways(record),
+        in_window=max(math.inf if m.settling_time is None else m.settling_time for m in moves),
     )  # fmt: skip
 
 
@@ -126,6 +132,11 @@ def _settled(seen: np.ndarray, window: float) -> float:
         outside = np.nonzero(np.abs(place - place[-round(RESTS / STEP) :].mean()) > window)[0]
         worst = max(worst, STEP * float(outside[-1] + 1) if outside.size else 0.0)
     return worst
+
+
+def _sways(seen: np.ndarray) -> float:
+    """The farthest that the motor goes to and fro at rest, of a record of (load, moving, command, motor, ...). [rad]"""
+    return max((to_and_fro(seen[rest, 3][-round(AT_REST / STEP) :]) for rest in _rests(seen)), default=0.0)
 
 
 def _ripple(seen: np.ndarray) -> float:

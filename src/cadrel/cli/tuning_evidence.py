@@ -2,7 +2,7 @@
 
 A proven loop is judged by an independent calculation (`true_plant.py`) with its resonances at both ends of the drift
 asked for, and for stability at the least and the largest inertia as well. How stiff it is is held against
-`known_plant.py`.
+`known_plant.py`, as far as that does on the rig what was asked (`known_on_rig.py`).
 """
 
 import math
@@ -13,30 +13,26 @@ from pathlib import Path
 
 import numpy as np
 
-from cadrel.cli.at_the_load import DWELL, Moved, meets_goal, moved_at_the_load, with_gains, with_starting_gains
+from cadrel.cli.at_the_load import DWELL, Moved, moved_at_the_load, with_starting_gains
 from cadrel.cli.commission import Cost, commission_in_process
-from cadrel.cli.known_plant import Known, best_known, rigs_of_spread
+from cadrel.cli.known_on_rig import SLOWER, SPEED_OF_RUN, budget_of, references
+from cadrel.cli.known_plant import rigs_of_spread
 from cadrel.cli.spread import rows_of
 from cadrel.cli.true_plant import resonances, true_loops, true_position_closed, true_velocity_bandwidth
 from cadrel.cli.unkind_draws import draw_at_ends, draw_unkind
 from cadrel.core.axis import AxisModel, understand
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
-from cadrel.core.identification import SpringyLoad
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import RigTruth, SimulatedDrive
 from cadrel.core.simulation.layout import TV
-from cadrel.core.tuning import EASED, FRICTION_SHARE, noise_behind
+from cadrel.core.tuning import EASED
 from cadrel.procedures.route import RouteResult
 
 MISS = 0.10  # of what was asked: a proven loop that misses it by more is falsely proven
 ASKED_PROVEN, ASKED_MEDIAN, ASKED_TENTH = 0.97, 0.85, 0.6
 ASKED_LOAD_DB = 2.0
 ASKED_DRIVE_TIME, ASKED_COMPUTE = 60.0, 5.0  # [s]
-MORE_NOISE, MOST_ROUNDS = 3.0, 5  # the reference is made to bear so much more, until it rests on the rig as well
-POSITION_GAINS, GAINS_TRIED = (400.0, 1.0), 25  # [1/s] of one who knows the plant, the quickest first
-SLOWER = (1.0, 0.6, 0.36, 0.2)  # of the quickest that keeps what is asked
-SPEED_OF_RUN = 0.4  # of the goal's, at which the plant is looked at
 ON_LOAD = 20_000.0  # counts per motor turn of the device on the load, where every axis is given one
 
 
@@ -52,6 +48,7 @@ class Tuned:
     loops: dict[str, list[float]] = field(default_factory=dict)  # worst peak, phase margin [°], gain margin [dB]
     integral: float | None = None  # [N·m/rad]
     stiff: float | None = None  # integral gain over that of one who knows the plant
+    stiff_at_rest: float | None = None  # over that of one who need not settle, and whose motor may sway
     quick: float | None = None  # velocity gain over it
     over_pi: float | None = None  # integral gain over that of one who knows the plant and has PI and filters alone
     wide: float | None = None  # bandwidth of the velocity loop over it, on the true plant
@@ -63,7 +60,7 @@ class Tuned:
     followed: list[float] | None = None  # following error [rad] likewise
     shaped: bool = False  # planned moves pass a notch
     rests: float | None = None  # [1] ripple at rest of the whole axis, of what was asked
-    calmed: int = 0  # how often the reference had to be made calmer, until it rested on the rig
+    calmed: bool = False  # the reference had to be made calmer, until it rested on the rig
     eased: bool = False  # softer than its margins allow, so that the load settles
     play: list[float] | None = None  # found, its std, true; where one was found [°]
     play_missed: float | None = None  # true, where none was found [°]
@@ -121,18 +118,12 @@ def _tuned(numbered: tuple[int, int], truth: RigTruth, values: dict[str, Entry])
     return found
 
 
-def _budget(truth: RigTruth, result: RouteResult, axis: AxisModel) -> float:
-    """The ripple of current at rest that was asked for. [A] rms"""
-    continuous = min(axis.motor.current_continuous, truth.drive_current_continuous, result.parameters["limit.current"])
-    return axis.robustness.ripple * continuous
-
-
 def _compare_at_rest(found: Tuned, moved: Moved, truth: RigTruth, result: RouteResult, axis: AxisModel) -> None:
     """The ripple of the whole axis at rest, read off the rig after its planned move, against what was asked.
 
     Of an axis whose move was accepted: else it was said not to be proven.
     """
-    found.rests = moved.ripple / _budget(truth, result, axis)
+    found.rests = moved.ripple / budget_of(truth, result, axis)
     if result.status != "proven":
         return
     if found.rests > 1 + MISS or moved.swings:
@@ -188,9 +179,14 @@ def _compare_with_known(
     found.shaped = v["position.shaping_frequency"] > 0.0
     found.eased = result.outcomes["velocity"].margins["velocity"]["limited_by"] == EASED
     found.sections = sum(v[f"velocity.section{n}_pole"] > 0.0 for n in (2, 3, 4))
-    known, alone = _known(found, truth, result, axis, drive)
-    if alone is not None:
-        found.over_pi = found.integral / alone.integral
+    by_sections, alone = (
+        references(truth, result, axis, drive, with_sections=with_sections) for with_sections in (True, False)
+    )
+    known, found.calmed = by_sections.known, by_sections.calmed
+    if alone.known is not None:
+        found.over_pi = found.integral / alone.known.integral
+    if by_sections.resting is not None:
+        found.stiff_at_rest = found.integral / by_sections.resting.integral
     if known is not None:
         found.stiff, found.quick = found.integral / known.integral, v["velocity.gain"] / known.gain
         speed = SPEED_OF_RUN * axis.goal.velocity
@@ -198,104 +194,10 @@ def _compare_with_known(
             true_velocity_bandwidth(truth, values, speed_of_run=speed) for values in (v, {**v, **known.to_drive()})
         )
         found.wide = own / best
-        if "acceptance" in result.outcomes and result.status != "proven" and drive is not None:
-            found.reachable = _could_be_met(known, truth, result, axis, drive)
+    if "acceptance" in result.outcomes and result.status != "proven" and drive is not None:
+        found.reachable = known is not None
     if "position" in found.loops:
         found.load_db = _load_peak(truth, v)
-
-
-def _known(
-    found: Tuned, truth: RigTruth, result: RouteResult, axis: AxisModel, drive: SimulatedDrive | None
-) -> tuple[Known | None, Known | None]:
-    """The loop of one who knows the plant; where the axis can be moved with it, one with which the axis rests as well.
-
-    And the one that has no sections, for which the same holds.
-
-    What noise and steps of the device, friction and play make of a loop at rest is in no linear plant. The reference
-    has to stay within the same ripple: it is made to bear more noise until it does, on the rig itself. The device's own
-    noise is the true one, not what the tuner came to ask of itself.
-    """
-    v, budget = result.parameters, _budget(truth, result, axis)
-    noise = result.outcomes["velocity"].margins["velocity"]["device_noise"]
-    torque = axis.motor.torque_constant * budget
-    asked = axis.robustness.where_friction_is(truth.coulomb_motor + truth.coulomb_load)
-    own = {k: value for k, value in v.items() if k.startswith("velocity.")}
-
-    def searched(borne: float, *, with_sections: bool) -> Known | None:
-        return best_known(
-            truth, v, asked, noise=borne, noise_torque=torque,
-            inertia=truth.inertia_motor + truth.inertia_load + truth.inertia_third,
-            speed_of_run=SPEED_OF_RUN * axis.goal.velocity, tuned=Gains.from_drive(v), with_sections=with_sections,
-            softest=_softest(truth, result),
-        )  # fmt: skip
-
-    def rests(known: Known) -> bool:
-        if drive is None:
-            return True
-        with_gains(drive, {**own, **known.to_drive()})
-        moved = moved_at_the_load(drive, axis)
-        with_gains(drive, own)
-        return moved is not None and not moved.swings and moved.ripple <= budget
-
-    def calm(*, with_sections: bool) -> tuple[Known | None, int]:
-        borne = noise
-        for calmed in range(MOST_ROUNDS):
-            known = searched(borne, with_sections=with_sections)
-            if known is None or rests(known):
-                return known, calmed
-            if calmed == 0:
-                borne = max(borne, noise_behind(torque, Gains.from_drive({**v, **known.to_drive()})))
-            borne *= MORE_NOISE
-        return None, MOST_ROUNDS - 1
-
-    known, found.calmed = calm(with_sections=True)
-    alone, _ = calm(with_sections=False)
-    return known, alone
-
-
-def _softest(truth: RigTruth, result: RouteResult) -> float:
-    """The stiffness that a shaft with play was seen with, over the one it has closed; 1 without play."""
-    plant = result.outcomes["velocity"].plant
-    if truth.backlash_deg == 0.0 or not isinstance(plant, SpringyLoad) or plant.load.resonance_hz is None:
-        return 1.0
-    return min((plant.load.resonance_hz / resonances(truth)[0]) ** 2, 1.0)
-
-
-def _could_be_met(
-    known: Known, truth: RigTruth, result: RouteResult, axis: AxisModel, drive: SimulatedDrive
-) -> bool:  # fmt: skip
-    """Whether the goal is met with the known plant's velocity loop and a position loop that keeps what is asked.
-
-    The quickest such position loop is tried on the rig, and slower ones, with and without friction fed forward.
-    """
-    own = {k: x for k, x in result.parameters.items() if k.startswith(("velocity.", "position."))}
-    drifts, _ = rigs_of_spread(truth, axis.robustness)
-    told = {**own, **known.to_drive(), "position.shaping_frequency": 0.0}
-    asked = axis.robustness
-
-    def keeps(gain: float) -> bool:
-        values = {**result.parameters, **told, "position.gain": gain}
-        loops = [true_loops(rig, values)["position"] for rig in drifts]
-        return all(
-            one.is_stable and one.margins.sensitivity_peak <= asked.sensitivity_peak
-            and (one.margins.phase_margin is None or one.margins.phase_margin >= asked.phase_margin)
-            and (one.margins.gain_margin_db is None or one.margins.gain_margin_db >= asked.gain_margin_db)
-            for one in loops
-        )  # fmt: skip
-
-    quickest = next((float(gain) for gain in np.geomspace(*POSITION_GAINS, GAINS_TRIED) if keeps(float(gain))), None)
-    if quickest is None:
-        return False
-    try:
-        for share in SLOWER:
-            for friction in (0.0, FRICTION_SHARE):
-                tried = {"position.gain": share * quickest, "position.friction_feedforward": friction}
-                with_gains(drive, told | tried)
-                if meets_goal(drive, axis):
-                    return True
-        return False
-    finally:
-        with_gains(drive, own)
 
 
 def _load_peak(truth: RigTruth, values: dict[str, float]) -> float:

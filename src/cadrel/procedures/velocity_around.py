@@ -23,8 +23,12 @@ def positioned_around(session: Session, seen: Seen, gains: Gains, asked: Robustn
         return None  # the position loop's own run says so
 
 
-def held_around(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> tuple[float, float] | None:
+def held_around(
+    session: Session, seen: Seen, gains: Gains, asked: Robustness, *, share: float = 1.0
+) -> tuple[float, float] | None:  # fmt: skip
     """Return the ripple of torque at rest with a position loop around the proposal, and how far it sways. [N·m], [rad]
+
+    The position loop has a `share` of the gain of the quickest.
 
     A velocity loop may stand still by itself and hunt between the steps of its device once a position is held, or set
     a load swinging behind its play once a move is fed forward: the position loop could mend that only by holding
@@ -34,7 +38,7 @@ def held_around(session: Session, seen: Seen, gains: Gains, asked: Robustness) -
     positioned = positioned_around(session, seen, gains, asked)
     if positioned is None:
         return None
-    around, _ = positioned
+    around = positioned[0].with_(position_gain=share * positioned[0].position_gain)
     changes = position_values(around)
     kept = {k: session.values[k] for k in changes}
     session.write(changes)

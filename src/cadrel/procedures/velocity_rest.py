@@ -17,6 +17,7 @@ from cadrel.core.tuning import (
     TuningRefused,
     VelocityTuning,
     noise_behind,
+    shaped_as,
     softened,
     tune_velocity,
 )
@@ -44,10 +45,12 @@ from cadrel.procedures.velocity_seen import (
 )
 from cadrel.procedures.velocity_soft import soft_enough
 
+SLOWER = (1.0, 0.6)  # of the quickest position loop's gain, that an axis is looked at with
 KICK = 0.05  # of the speed agreed to
 JUST = 1.1  # how much more noise is owed for, where it is mere noise
 MOST_LOOKS = 5  # proposals that are looked at before one is measured around
 NEAR = 1.3  # gain of a loop that hunts over that of one that rests, from which on one between them is looked at
+CALMER = 0.5  # ripple on the twin of what lies between both, of that of the one that hunts
 BACK_OFF = 1.15  # gain of a loop that hunts over that of the one left in force, at the least
 HUNTING = "hunting at rest: play, friction, or the steps of the device"
 
@@ -83,6 +86,8 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
             bearing = replace(bearing, noise=math.sqrt(bearing.noise * max(last.noise, seen.device)))
             continue
         looks.add(looked)
+        looks.plain |= bearing.plain
+        looks.plainest = max(looks.plainest, looked.plainest)
         bearing, known = _bearing(session, seen, looks, looked), looked.gains
     found, rests, hunting = looks.found, looks.rests, looks.above
     assert found is not None
@@ -109,6 +114,8 @@ class _Looks:
     hunting: Looked | None = None
     loud: Looked | None = None
     hunted: int = 0
+    plain: bool = False  # one with filters alone is among them
+    plainest: float = 0.0  # [N·m/rad], integral gain of the stiffest of these that was proposed
 
     @property
     def found(self) -> Looked | None:
@@ -145,6 +152,10 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
         again = looks.hunted > 1 and not told_by_twin
         # A twin that hunts as well tells with what it does so less: from a little less gain on it is asked.
         less = LESS * borne(session, looked.noise, looked.gains) if told_by_twin else looked.owed
+        softer = _softer(session, looked) if looked.hunts and not told_by_twin else None
+        if softer is not None and not looks.plain and looks.plainest >= _integral(softer):
+            # Nothing tells what would rest: the plainest is the likeliest to.
+            return Bearing(noise=seen.noise, damping=LEAST_DAMPING, plain=True)
         calm = max(looked.on_twin / budget(session) * _share_left(session, looked), HEARD)
         return Bearing(
             noise=max(looked.noise, less),
@@ -153,6 +164,9 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
             damping=CALM if hunting is not None or seen.hunts else LEAST_DAMPING,
             # A limit cycle is no noise: what is asked to bear more of that may have no less gain.
             most_gain=looked.gains.velocity_gain / FIRMLY if again else math.inf,
+            shape=looked.gains if told_by_twin else softer,
+            until_calm=told_by_twin,
+            least=looks.plainest if told_by_twin else 0.0,
         )
     if looked is looks.loud or not (looked.hunts or looked.gains is rests.gains):
         return None  # no stiffer than what rests already
@@ -160,13 +174,31 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
         return _further(session, looks, rests)
     if hunting is None:
         return None
-    bears = borne(session, hunting.noise, hunting.gains)
-    if stiffer(hunting.gains, rests.gains) < NEAR or bears >= rests.noise:
+    return _between(session, rests, hunting)
+
+
+def _softer(session: Session, hunting: Looked) -> Gains:
+    """Return gains of the same shape, so much less as the axis hunted too much: a half at the least."""
+    share = min(_share_left(session, hunting), 1 / NEAR)
+    return softened(hunting.gains, 1 / FIRMLY if hunting.swings else max(share, 1 / FIRMLY))
+
+
+def _integral(gains: Gains) -> float:
+    """[N·m/rad]."""
+    return gains.velocity_gain / gains.velocity_reset
+
+
+def _between(session: Session, rests: Looked, hunting: Looked) -> Bearing | None:
+    """Return a bearing for one between both, of the shape of the stiffer; None where they lie near each other."""
+    apart = stiffer(hunting.gains, rests.gains)
+    if apart < NEAR:
         return None
-    between = math.sqrt(hunting.gains.velocity_gain * rests.gains.velocity_gain)
+    bears = borne(session, hunting.noise, hunting.gains)
+    calm = max(CALMER * hunting.on_twin / budget(session), HEARD)
     return Bearing(
-        noise=math.sqrt(bears * rests.noise), damping=LEAST_DAMPING,
-        most_gain=math.inf if math.isinf(rests.most_gain) else between, on_twin=(math.inf, math.inf),
+        noise=math.sqrt(bears * max(rests.noise, bears)), damping=LEAST_DAMPING, on_twin=(calm, calm),
+        shape=softened(hunting.gains, 1 / math.sqrt(apart)),
+        least=math.sqrt(apart) * _integral(rests.gains),
     )  # fmt: skip
 
 
@@ -186,10 +218,51 @@ def _further(session: Session, looks: _Looks, rests: Looked) -> Bearing:
     One between both where they lie apart, else one beyond what the twin still bears.
     """
     above = looks.above
+    between = None if above is None else _between(session, rests, above)
     least = rests.noise if above is None else borne(session, above.noise, above.gains)
-    apart = above is not None and stiffer(above.gains, rests.gains) >= NEAR
-    noise = math.sqrt(least * rests.noise) if apart else least / FIRMLY
-    return Bearing(noise=noise, damping=LEAST_DAMPING, on_twin=(math.inf, math.inf))
+    return between or Bearing(noise=least / FIRMLY, damping=LEAST_DAMPING, on_twin=(math.inf, math.inf))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Standing:
+    """How an axis stands with gains."""
+
+    ripple: float  # [N·m] of torque, rms
+    sways: float = 0.0  # [rad] to either side, where that is more than an axis at rest may
+    swings: int = 0  # how often the drive halved them
+    hunts: bool = False
+
+
+def _standing(session: Session, seen: Seen, asked: Robustness, gains: Gains) -> _Standing:
+    """Write gains and look at the axis at rest.
+
+    A loop that stands by itself and hunts with the quickest position loop around it is looked at with a slower one.
+    """
+    session.write(velocity_values(gains))
+    session.enter("looking how it stands", 0.5)
+    swings = session.swings
+    by_itself, _ = at_rest_after_a_kick(
+        session, "velocity", KICK * session.consent.speed, load_swings_hz=seen.fit.load.antiresonance_hz
+    )
+    found = _Standing(ripple=by_itself)
+    for share in SLOWER:
+        held = held_around(session, seen, gains, asked, share=share)
+        ripple, sways = (by_itself, 0.0) if held is None else (max(by_itself, held[0]), held[1])
+        swung = session.swings - swings
+        hunts = _hunts(session, seen, gains, ripple, sways, swung)
+        found = _Standing(ripple=ripple, sways=sways, swings=swung, hunts=hunts)
+        if not hunts or swung or _hunts(session, seen, gains, by_itself, 0.0, 0):
+            break
+    return found
+
+
+def _hunts(session: Session, seen: Seen, gains: Gains, ripple: float, sways: float, swings: int) -> bool:
+    """Whether ripple [N·m] and swaying [rad] are none of the device's noise, and more than an axis at rest may have.
+
+    A device's noise shows as swaying too, of a shaft that stands: what its torque explains is none.
+    """
+    unexplained = ripple > UNEXPLAINED * seen.device / noise_behind(1.0, gains)
+    return swings > 0 or (unexplained and (sways > 0.0 or ripple > HEARD * budget(session)))
 
 
 def told(session: Session, looked: Looked) -> str:
@@ -213,35 +286,31 @@ def _look(
     settling = session.axis.goal.settling_time
     bearing: dict[str, Any] = {"measured": trusted, "working": working, "noise_torque": WITHIN * budget(session),
                                "edge_age": edge_age(session, bias_speed(session))}  # fmt: skip
-    sections = 0 if seen.plain else MOST_SECTIONS
-    begun = None if seen.plain else known
+    plain = seen.plain or must.plain
+    sections, begun = (0, None) if plain else (MOST_SECTIONS, known)
 
     def proposed(noise: float, damping: float) -> VelocityTuning:
-        bearing.update(noise=noise, least_damping=damping)
         return tune_velocity(
             fit.load, fit.winding, before, asked, known=begun, most_sections=sections, most_gain=must.most_gain,
-            **bearing,
+            noise=noise, least_damping=damping, **bearing,
         )  # fmt: skip
 
-    reached = within_reach(session, seen, asked, must, proposed)
+    def shaped(shape: Gains) -> VelocityTuning | None:
+        return shaped_as(shape, fit.load, fit.winding, asked, noise=seen.noise, **bearing)
+
+    reached = within_reach(session, seen, asked, must, proposed, shaped)
     tuning = reached.tuning
-    bearing["noise"] = reached.noise
-    if asked.matters != "disturbance" and settling:
+    bearing.update(noise=reached.noise, least_damping=must.damping)
+    standing = _Standing(ripple=0.0)
+    doubtful = HEARD * budget(session) < reached.ripple < math.inf
+    if doubtful:  # of a move with a loop that hunts nothing tells how the load settles
+        standing = _standing(session, seen, asked, tuning.gains)
+    if asked.matters != "disturbance" and settling and not standing.hunts:
         tuning = soft_enough(session, seen, asked, tuning, bearing, settling=settling)
-    session.write(velocity_values(tuning.gains))
-    session.enter("looking how it stands", 0.5)
-    before_it = session.swings
-    ripple, _ = at_rest_after_a_kick(
-        session, "velocity", KICK * session.consent.speed, load_swings_hz=fit.load.antiresonance_hz
-    )
-    held = held_around(session, seen, tuning.gains, asked)
-    ripple, sways = (ripple, 0.0) if held is None else (max(ripple, held[0]), held[1])
-    swings = session.swings - before_it
-    explained = seen.device / noise_behind(1.0, tuning.gains)
-    # A device's noise shows as swaying too, of a shaft that stands: what its torque explains is none.
-    unexplained = ripple > UNEXPLAINED * explained
-    sways = sways if unexplained else 0.0
-    hunts = swings > 0 or sways > 0.0 or (unexplained and ripple > HEARD * budget(session))
+    if not doubtful or tuning is not reached.tuning:
+        standing = _standing(session, seen, asked, tuning.gains)
+    hunts, sways, swings = standing.hunts, standing.sways if standing.hunts else 0.0, standing.swings
+    ripple = standing.ripple
     # Of a loop that had to be halved the ripple was read at half the gains, and of one that sways it is not what is too
     # much: they owe the whole budget at least.
     trembles = max(ripple, budget(session)) if swings or sways > 0.0 else ripple
@@ -250,4 +319,5 @@ def _look(
         gains=tuning.gains, limited_by=tuning.limited_by, noise=reached.noise, ripple=ripple, swings=swings,
         hunts=hunts, loud=ripple > budget(session), owed=(FIRMLY if hunts else JUST) * owed, sways=sways,
         most_gain=must.most_gain, beyond=reached.beyond, on_twin=reached.ripple,
+        plainest=reached.plainest,
     )  # fmt: skip

@@ -74,6 +74,7 @@ class Looked:
     sways: float = 0.0  # [rad] to either side, where that is more than an axis at rest may
     on_twin: float = 0.0  # [N·m] rms, of ripple at rest foreseen
     beyond: "Looked | None" = None  # a stiffer one that was not looked at: its twin hunts
+    plainest: float = 0.0  # [N·m/rad], integral gain of the stiffest with filters alone that was proposed beside it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -85,6 +86,10 @@ class Bearing:
     most_gain: float = math.inf  # [N·m·s/rad]
     # Ripple of the twin, calmest and worst, of what was asked for: beyond either no proposal is looked at.
     on_twin: tuple[float, float] = (FAR_BEYOND, math.inf)
+    shape: Gains | None = None  # of this shape, with no more gain: nothing is searched where that is stiff enough
+    least: float = 0.0  # [N·m/rad] of its integral gain, that is enough
+    until_calm: bool = False  # with as much less gain than the shape as the twin wants
+    plain: bool = False  # with filters alone
 
 
 def budget(session: Session) -> float:

@@ -26,6 +26,7 @@ from cadrel.core.tuning.velocity import (
     VelocityTuning,
     limiting_factor,
     noise_behind,
+    shaped_as,
     spread_of,
     tune_velocity,
 )
@@ -51,6 +52,7 @@ __all__ = [
     "predict_loop",
     "predict_stop",
     "quicker",
+    "shaped_as",
     "softened",
     "spread_of",
     "tune_current",

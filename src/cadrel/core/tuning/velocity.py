@@ -238,6 +238,21 @@ def tune_velocity(
     return replace(best, others=tuple(others))
 
 
+def shaped_as(
+    shape: Gains, load: TwoMass, winding: Winding, asked: Robustness, *, measured: FrequencyResponse | None = None,
+    working: Winding | None = None, noise: float = 0.0, noise_torque: float = math.inf, edge_age: float = 0.0,
+) -> VelocityTuning | None:  # fmt: skip
+    """Return a velocity loop of a shape that is given, as much of its gain taken back as what is asked for wants.
+
+    None where no gain keeps that. Arguments as of `tune_velocity`.
+    """
+    seen = _joined(measured, load, winding, shape, edge_age)
+    judge = _Judge(load, _windings(winding, working), asked, seen, edge_age)
+    bounds = Bounds(unseen_hz=UNSEEN_HZ, noise=noise, noise_torque=noise_torque, gain=math.inf, least_damping=0.0)
+    kept = _judged(judge, _quieter(shape, bounds))
+    return None if kept is None else _told(judge, kept, bounds)
+
+
 def _best_of(judge: _Judge, gains: Gains, bounds: Bounds, known: Gains | None, most_sections: int) -> list[Gains]:
     """Return the best loop found, then those of other structures that keep what is asked as well; or none."""
     exploited: list[TwoMass] = []

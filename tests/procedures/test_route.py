@@ -30,7 +30,7 @@ from cadrel.core.verdict import at_most, decide
 from cadrel.exchange import result_schema
 from cadrel.link import LinkDown, LinkedDrive, LocalLink
 from cadrel.procedures import PROCEDURES, Finding, Outcome, RunRecord, Session, route, run_commutation
-from cadrel.procedures.judging import RIPPLE
+from cadrel.procedures.judging import RIPPLE, SWUNG
 from cadrel.procedures.route import RouteResult, consent_for, load_project_values
 from tests.conftest import DEMO, RIGS, rig_of, values_of
 
@@ -314,16 +314,17 @@ def test_halls_alone_are_refused_for_what_they_are_before_a_loop_is_tried_on_the
     assert drive.running.state.mode == 0
 
 
-def test_a_move_after_which_it_trembles_begins_the_route_again_at_the_velocity_loop_once(
-    monkeypatch: pytest.MonkeyPatch, make_drive: Callable[..., tuple[LinkedDrive, object]]
+@pytest.mark.parametrize("what", [RIPPLE, SWUNG])
+def test_a_move_that_wakes_what_rested_begins_the_route_again_at_the_velocity_loop_once(
+    what: str, monkeypatch: pytest.MonkeyPatch, make_drive: Callable[..., tuple[LinkedDrive, object]]
 ) -> None:
     """Procedures that only say how they ended: what the acceptance has learned reaches those gone through again."""
     ended: list[tuple[str, Unrest | None]] = []
 
-    def ran(key: str, ripples: list[float]) -> Callable[[Session], Outcome]:
+    def ran(key: str, missed: list[float]) -> Callable[[Session], Outcome]:
         def run(session: Session) -> Outcome:
             ended.append((key, session.plant.unrest))
-            row = at_most(RIPPLE, 10.0, ripples.pop(0) if ripples else 1.0, unit="%")
+            row = at_most(what, 10.0, missed.pop(0) if missed else 1.0, unit="%")
             learned = None if row.passed else Unrest(noise=1.0)
             return Outcome(verdict=decide(key, [row], run=0), plant=learned)
 

@@ -17,7 +17,7 @@ from cadrel.core.verdict import at_most, decide
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.foreseen import Foreseen, foresee, laid_over, largest_of, parted
-from cadrel.procedures.judging import LOOKED_AT, RIPPLE, ripple_criterion, trembling
+from cadrel.procedures.judging import LOOKED_AT, RIPPLE, SWUNG, ripple_criterion, trembling
 from cadrel.procedures.on_load import apart, play_in_motion
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.real_move import plan_stroke
@@ -77,8 +77,13 @@ def run_acceptance(session: Session) -> Outcome:
     worst = result["settling_time"]
     remarks = [] if result["accepted"] else _why_not(session, record)
     unrest = None
+    woken = session.swings > swings
+    if woken:
+        remarks.append(SWINGS.format(field=field_of("velocity.gain")))
     if ripple is not None and not ripple_criterion(session, ripple).passed:
         remarks.append(TREMBLES.format(field=field_of("velocity.gain"), allowed=field_of("tuning.ripple")))
+        woken = True
+    if woken:
         gains = Gains.from_drive(session.values, session.rates)
         unrest = Unrest(noise=FIRMLY * noise_behind(WITHIN * budget(session), gains))
     if foreseen is not None:
@@ -197,6 +202,10 @@ TREMBLES = (
     "of its device. Measure and tune the velocity loop again, which bears this from now on, or take {field} down by a "
     "fifth; then run the move again. Or allow more by {allowed}."
 )
+SWINGS = (
+    "In one of the moves the loop swung ever wider, and the drive halved its gains. Measure and tune the velocity loop "
+    "again, which bears this from now on, or take {field} down by a third; then run the move again."
+)
 BETWEEN = (
     "The position loop compares the device on the load: what lies between it and the motor is inside the loop. Play "
     "and friction let it creep or hunt, and a load that rings low keeps its gain low. Take out the play, or choose the "
@@ -285,8 +294,7 @@ def judge(
             }
         )  # fmt: skip
     if swings:
-        what = "Gains halved by the drive, the loop swinging ever wider"
-        criteria.append({"what": what, "value": swings, "limit": 0, "unit": "times", "passed": False})
+        criteria.append({"what": SWUNG.capitalize(), "value": swings, "limit": 0, "unit": "times", "passed": False})
     return {
         "accepted": all(c["passed"] for c in criteria),
         "criteria": criteria,
@@ -328,5 +336,5 @@ PROCEDURE = declare(Procedure(
             preset=lambda axis: float(axis.goal.repeats),
         ),
     ),
-    back_to={RIPPLE: "velocity"},
+    back_to={RIPPLE: "velocity", SWUNG: "velocity"},
 ))  # fmt: skip

@@ -32,6 +32,7 @@ STEPS_AT_REST, WINDOW_SHARE = 1.5, 0.5
 WINDOWS = 4.0  # of the goal's position window, that an axis is kicked by before it should rest
 FOLLOWS = 0.5  # of the following-error window: a step injected at the position is off its command while it lasts
 RIPPLE = "current ripple at rest"
+SWUNG = "gains halved by the drive, the loop swinging ever wider"
 RIPPLE_TOLERANCE = 0.1  # of the ripple asked for: a quarter of a second of noise is no surer
 
 
@@ -218,8 +219,7 @@ def ripple_criterion(session: Session, ripple: float) -> Criterion:
 
 def swing_criterion(swings: int) -> list[Criterion]:
     """What is missed where the drive had to halve the gains that are judged, as often as it did; else nothing."""
-    what = "gains halved by the drive, the loop swinging ever wider"
-    return [at_most(what, 0.0, float(swings), unit="times", tolerance=0.0)] if swings else []
+    return [at_most(SWUNG, 0.0, float(swings), unit="times", tolerance=0.0)] if swings else []
 
 
 def resonance_criterion(session: Session, moved: float) -> list[Criterion]:

@@ -3,15 +3,23 @@
 import math
 from dataclasses import replace
 from types import SimpleNamespace
+from typing import Any
 
 import numpy as np
 import pytest
 
 from cadrel.core.axis import AxisModel, understand
+from cadrel.core.control import Gains
+from cadrel.core.identification.plant import Unrest
 from cadrel.core.response import MoveMetrics, measure_moves
+from cadrel.core.tuning import noise_behind
 from cadrel.link import Recording
+from cadrel.procedures import PROCEDURES, Session, acceptance
 from cadrel.procedures.acceptance import FLICKER_SHARE, _why_not, averaged_over, judge, place_of, ripple_at_rest
+from cadrel.procedures.judging import SWUNG
+from cadrel.procedures.velocity_seen import FIRMLY, WITHIN, budget
 from tests.conftest import values_of
+from tests.procedures.test_stops import Ready
 
 CHANNELS = {key: np.zeros(4) for key in ("v_bus", "voltage_limited", "current_limited")}
 
@@ -150,3 +158,26 @@ def test_dwells_too_short_to_tell_are_not_judged_for_ripple() -> None:
     session, record, moves = _dwells(axis, (1.0, 1.0))
     thin = Recording(period=0.02, channels={"i_q_ref": record["i_q_ref"][::80]})
     assert ripple_at_rest(session, thin, moves) is None  # type: ignore[arg-type]
+
+
+def test_gains_that_the_drive_had_to_halve_in_a_move_are_told_and_borne_from_then_on(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """The lift's own move, in the midst of which the drive halves gains once."""
+    ready = Ready()
+    ready.client.set_position(0.2 * ready.axis.mechanism.motor_rad_per_load)  # [m] with the whole move above it
+    run = acceptance.moved
+
+    def halved(session: Session, *how: Any) -> Any:
+        found = run(session, *how)
+        session.swings += 1
+        return found
+
+    monkeypatch.setattr(acceptance, "moved", halved)
+    outcome, session = ready.run("acceptance", repeats=1)
+    assert outcome.verdict is not None and not outcome.verdict.is_proven
+    assert SWUNG in outcome.verdict.missed and PROCEDURES["acceptance"].again([SWUNG]) == "velocity"
+    assert any("the drive halved its gains" in remark for remark in outcome.verdict.remarks)
+    assert isinstance(outcome.plant, Unrest)
+    gains = Gains.from_drive(session.values, session.rates)
+    assert outcome.plant.noise == pytest.approx(FIRMLY * noise_behind(WITHIN * budget(session), gains))

@@ -15,9 +15,10 @@ import pytest
 
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
-from cadrel.core.tuning import LEAST_DAMPING, NOISY, TuningRefused, noise_behind, softened
+from cadrel.core.tuning import LEAST_DAMPING, NOISY, TuningRefused, VelocityTuning, noise_behind, softened
 from cadrel.procedures import velocity_rest, velocity_soft
-from cadrel.procedures.velocity_rest import BACK_OFF, HUNTING, MOST_LOOKS, NEAR, proposed_to_rest, told
+from cadrel.procedures.velocity_reach import Reached
+from cadrel.procedures.velocity_rest import BACK_OFF, HUNTING, MOST_LOOKS, NEAR, SLOWER, proposed_to_rest, told
 from cadrel.procedures.velocity_seen import CALM, FAR_BEYOND, FIRMLY, HEARD, LESS, WITHIN, Bearing, Looked, Seen
 
 START = Gains(
@@ -159,6 +160,95 @@ def test_where_the_twin_does_not_do_as_the_axis_it_tells_nothing(monkeypatch, so
     assert asked[1].noise == pytest.approx(
         FIRMLY * noise_behind(3 * BUDGET, softened(START.with_(velocity_gain=1.0), 1.0))
     )
+
+
+def integral(gain: float) -> float:
+    return gain**2 * START.with_(velocity_gain=1.0).velocity_gain / START.velocity_reset
+
+
+@pytest.mark.parametrize(("ripple", "share"), [(1.2, 0.8 / 1.2), (0.85, 1 / NEAR), (8.0, 1 / FIRMLY)])
+def test_one_that_hunts_untold_is_softened_by_as_much_as_it_hunts_too_much(monkeypatch, ripple, share) -> None:
+    hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": ripple * BUDGET}
+    found, asked = scripted(monkeypatch, hunts, {"gain": 0.9})
+    shape = asked[1].shape
+    assert shape is not None and shape.velocity_gain == pytest.approx(share) and not asked[1].plain
+    assert found.gains.velocity_gain == pytest.approx(1.0 / BACK_OFF)
+
+
+def test_where_the_plainest_is_at_least_as_stiff_it_is_looked_at_first_and_once(monkeypatch) -> None:
+    hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": 8 * BUDGET, "plainest": integral(0.6)}
+    also = {"gain": 0.6, "hunts": True, "loud": True, "ripple": 8 * BUDGET}
+    _, asked = scripted(monkeypatch, hunts, also, {"gain": 0.55})
+    assert [one.plain for one in asked] == [False, True, False]
+    assert asked[2].shape is not None and asked[2].shape.velocity_gain == pytest.approx(0.6 / FIRMLY)
+    weak = hunts | {"plainest": integral(0.4)}
+    assert not scripted(monkeypatch, weak, {"gain": 0.9})[1][1].plain
+
+
+def test_where_the_twin_tells_the_shape_stays_and_has_to_be_stiffer_than_the_plainest(monkeypatch) -> None:
+    hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": 2 * BUDGET, "on_twin": 2 * BUDGET, "plainest": 3.0}
+    _, asked = scripted(monkeypatch, hunts, {"gain": 0.9})
+    assert asked[1].until_calm and asked[1].shape == softened(START.with_(velocity_gain=1.0), 1.0)
+    assert asked[1].least == 3.0
+
+
+@pytest.mark.parametrize(
+    ("by_itself", "held", "looks", "hunts"),
+    [
+        (0.0, [3.0, 0.1], 2, False),  # it stands with a slower position loop
+        (0.0, [3.0, 3.0], 2, True),
+        (3.0, [3.0], 1, True),  # by itself: no position loop mends that
+        (0.0, [0.1], 1, False),
+    ],
+)
+def test_a_loop_that_stands_by_itself_is_not_blamed_for_its_position_loop(
+    monkeypatch, by_itself: float, held: list[float], looks: int, hunts: bool
+) -> None:
+    shares: list[float] = []
+
+    def look(*_: Any, share: float) -> tuple[float, float]:
+        shares.append(share)
+        return held[len(shares) - 1] * BUDGET, 0.0
+
+    monkeypatch.setattr(velocity_rest, "at_rest_after_a_kick", lambda *_, **__: (by_itself * BUDGET, 0.0))
+    monkeypatch.setattr(velocity_rest, "held_around", look)
+    bench: Any = Bench()
+    bench.consent, bench.swings = SimpleNamespace(speed=1.0), 0
+    known = replace(seen(1e-9), fit=SimpleNamespace(load=SimpleNamespace(antiresonance_hz=None)))
+    found = velocity_rest._standing(bench, known, ASKED, START)
+    assert found.hunts is hunts and shares == list(SLOWER[:looks])
+    assert found.ripple == pytest.approx(max(by_itself, held[-1]) * BUDGET)
+    assert bench.written["velocity.gain"] == START.velocity_gain
+
+
+@pytest.mark.parametrize(("twin", "hunts", "done"), [(2.0, True, ["look"]), (2.0, False, ["look", "move"]),
+                                                     (0.1, False, ["move", "look"])])  # fmt: skip
+def test_one_whose_twin_hunts_is_looked_at_before_it_is_moved(monkeypatch, twin, hunts, done) -> None:
+    """A move with a loop that hunts does not settle, and that is none of the load's doing."""
+    tuning = VelocityTuning(gains=START, margins=None, limited_by="")  # type: ignore[arg-type]
+    order: list[str] = []
+
+    def standing(*_: Any) -> Any:
+        order.append("look")
+        return velocity_rest._Standing(ripple=3 * BUDGET if hunts else 0.0, hunts=hunts)
+
+    def soft(*_: Any, **__: Any) -> Any:
+        order.append("move")
+        return tuning
+
+    monkeypatch.setattr(velocity_rest, "within_reach", lambda *_: Reached(tuning, 1.0, twin * BUDGET))
+    monkeypatch.setattr(velocity_rest, "_standing", standing)
+    monkeypatch.setattr(velocity_rest, "soft_enough", soft)
+    monkeypatch.setattr(velocity_rest, "edge_age", lambda *_: 0.0)
+    monkeypatch.setattr(velocity_rest, "bias_speed", lambda *_: 1.0)
+    bench: Any = Bench()
+    bench.axis.goal, bench.values = SimpleNamespace(settling_time=0.1), {}
+    monkeypatch.setattr(velocity_rest.Winding, "from_drive", lambda values: None)
+    known = replace(seen(1e-9), measured=SimpleNamespace(precise=lambda share: None),
+                    fit=SimpleNamespace(load=None, winding=None))  # fmt: skip
+    must = Bearing(noise=1e-9, damping=LEAST_DAMPING)
+    found = velocity_rest._look(bench, START, known, ASKED, must, known=None)
+    assert order == done and found.hunts is hunts
 
 
 def beyond(gain: float, noise: float) -> Looked:

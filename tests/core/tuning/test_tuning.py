@@ -26,6 +26,8 @@ from cadrel.core.tuning import (
     VelocityTuning,
     limiting_factor,
     predict_stop,
+    shaped_as,
+    softened,
     spread_of,
     tune_current,
     tune_position,
@@ -132,6 +134,39 @@ def test_a_measured_plant_that_is_worse_than_the_model_holds_the_gain_down() -> 
     assert held.velocity_gain < 0.9 * free.velocity_gain
     loop = read_margins(velocity_open(late, held, f), f)
     assert loop.sensitivity_peak <= USUAL.sensitivity_peak + 1e-9
+
+
+def test_a_shape_that_keeps_what_is_asked_stays_as_it_is() -> None:
+    load = two_mass(60.0, 4.0)
+    shape = tune_velocity(load, WINDING, START, USUAL).gains
+    kept = shaped_as(shape, load, WINDING, USUAL)
+    assert kept is not None and kept.gains == shape
+    assert kept.integral == pytest.approx(shape.velocity_gain / shape.velocity_reset)
+
+
+def test_a_shape_that_holds_its_resonance_by_its_phase_may_not_be_softened_at_will() -> None:
+    """What crosses over beside an antiresonance with all of its gain loses its phase with some of it."""
+    load = two_mass(60.0, 4.0)
+    shape = softened(tune_velocity(load, WINDING, START, USUAL).gains, 0.7)
+    kept = shaped_as(shape, load, WINDING, USUAL)
+    assert kept is not None and kept.gains.velocity_gain < 0.9 * shape.velocity_gain
+    open_loop = velocity_open(velocity_plant(load, WINDING, shape, GRID), shape, GRID)
+    phase = read_margins(open_loop, GRID).phase_margin
+    assert phase is not None and phase < 0.95 * USUAL.phase_margin
+    again = velocity_open(velocity_plant(load, WINDING, kept.gains, GRID), kept.gains, GRID)
+    phase = read_margins(again, GRID).phase_margin
+    assert phase is not None and phase > 0.99 * USUAL.phase_margin
+
+
+def test_of_a_shape_that_does_not_as_much_gain_is_taken_back_as_that_takes() -> None:
+    load = two_mass(60.0, 4.0)
+    tuned = tune_velocity(load, WINDING, START, USUAL).gains
+    kept = shaped_as(softened(tuned, 1.5), load, WINDING, USUAL)
+    assert kept is not None and kept.gains.sections == softened(tuned, 1.0).sections
+    assert 0.8 * tuned.velocity_gain < kept.gains.velocity_gain <= 1.02 * tuned.velocity_gain
+    unlike = two_mass(60.0, 4.0, damping=0.3)
+    worst = tune_velocity(unlike, WINDING, START, USUAL).gains.with_(velocity_reset=1e-4)
+    assert shaped_as(worst, load, WINDING, USUAL) is None, "an integral that no gain bears"
 
 
 def test_what_cannot_be_had_is_refused_with_the_reason() -> None:

@@ -96,3 +96,11 @@ def test_the_time_of_the_simulated_drive_is_not_the_procedures() -> None:
     with pytest.raises(ZeroDivisionError):
         cost.of_drive(lambda n: sum(range(300_000)) / n)(0)
     assert cost.computing == 0.0
+
+
+def test_what_is_stiff_beside_one_that_need_not_settle_is_told_apart_and_where_there_is_no_reference() -> None:
+    rows = [replace(ROWS[0], stiff_at_rest=0.6, rests=0.1), replace(ROWS[0], bench=9, stiff=None, rests=0.2)]
+    text = document(rows, seed=5)
+    assert "whatever its motor and the move do | 0.60 / 0.60 / 0.60 |" in text
+    assert "integral gain over the known plant's | 0.90 / 0.90 / 0.90 |" in text
+    assert "On 1 that are proven no loop of it does as asked" in text

@@ -296,11 +296,13 @@ def _calmed(rows: list[Tuned]) -> list[str]:
         return []
     held = [stiff for stiff, calmed in both if calmed]
     told = "" if not held else f", and the integral gain over it there {np.median(held):.2f}, median"
+    lost = sum(r.status == "proven" and r.stiff is None for r in rows)
+    none = f" On {lost} that are proven no loop of it does as asked, and nothing is compared." if lost else ""
     return [
         "Ripple of the current at rest after three strokes, read off the rig with all loops closed, of what was "
         f"asked: median {np.median(rests):.2f}, at most {max(rests):.2f}. The reference has to rest as well: on "
-        f"{len(held)} of {len(both)} axes the stiffest linear loop does not, and is made to bear "
-        f"more noise until it does{told}."
+        f"{len(held)} of {len(both)} axes the stiffest linear loop does not, and is softened by its own shape, and "
+        f"searched once more to bear more noise, until it does{told}.{none}"
     ]  # fmt: skip
 
 
@@ -312,7 +314,7 @@ def _eased(rows: list[Tuned]) -> list[str]:
         return []
     return [
         f"What matters most is left as it is, that the planned move settles in time: on {len(eased)} axes the velocity "
-        "gain is taken back for a load that swings behind its shaft, which the reference is not asked to: median of "
+        "gain is taken back for a load that swings behind its shaft, as far as a twin foresees it: median of "
         f"the integral gain {np.median(eased):.2f} there; on the other {len(others)} {np.median(others):.2f}, tenth "
         f"percentile {np.quantile(others, 0.1):.2f}."
     ]  # fmt: skip
@@ -379,8 +381,9 @@ def document(rows: list[Tuned], *, seed: int, fleet: str = "") -> str:
     fine = [r for r in rows if r.device != "halls"]  # refused by name: Halls alone close no velocity loop
     proven = [r for r in fine if r.status == "proven"]
     false = [r for r in rows if r.false]
-    stiff, quick, wide = (
-        np.array([getattr(r, k) for r in fine if getattr(r, k) is not None]) for k in ("stiff", "quick", "wide")
+    stiff, at_rest, quick, wide = (
+        np.array([getattr(r, k) for r in fine if getattr(r, k) is not None])
+        for k in ("stiff", "stiff_at_rest", "quick", "wide")
     )
     peaks = np.array([r.load_db for r in fine if r.load_db is not None])
     settled = [1e3 * r.settling for r in fine if r.settling is not None]
@@ -405,10 +408,13 @@ def document(rows: list[Tuned], *, seed: int, fleet: str = "") -> str:
         f"name: {len(rows) - len(fine)}.", "", *_of_goals(fine),
         "Beside the loop of one who knows the plant (`cli/known_plant.py`: PI, torque and speed filter, two "
         "second-order sections, the same margins over the same drift, stable over the same inertias and as dry "
-        "friction grips it, never on a condition, the same noise budget, also at rest on the rig itself, by "
-        "differential evolution of its own, once from nothing and once from the tuner's loop; the better counts):",
+        "friction grips it, never on a condition, the same noise budget, by differential evolution of its own, once "
+        "from nothing and once from the tuner's loop, the better counts; and on the rig itself "
+        "(`cli/known_on_rig.py`) the axis rests with it as asked, and its move settles and follows as the goal asks):",
         "", "| | 10th percentile, median, 90th | asked |", "| --- | --- | --- |",
         f"| integral gain over the known plant's | {quantiles(stiff)} | {ASKED_TENTH} / {ASKED_MEDIAN} |",
+        f"| the same over that of one whose current rests, whatever its motor and the move do | {quantiles(at_rest)} "
+        "| – |",
         f"| bandwidth of the velocity loop over the known plant's | {quantiles(wide)} "
         f"| {ASKED_TENTH} / {ASKED_MEDIAN} |",
         f"| velocity gain over the known plant's | {quantiles(quick)} | – |",

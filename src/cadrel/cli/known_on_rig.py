@@ -71,11 +71,12 @@ def references(
         bears = noise_behind(torque, Gains.from_drive({**v, **stiffest.to_drive()}))
         other = searched(MORE_NOISE * max(noise, bears))
         if other is not None:
-            resting, known = (_stiffer(*two) for two in zip((resting, known), rig.softened(other), strict=True))
+            resting, known = (stiffer_of(*two) for two in zip((resting, known), rig.softened(other), strict=True))
     return References(known=known, resting=resting, calmed=calmed)
 
 
-def _stiffer(one: Known | None, other: Known | None) -> Known | None:
+def stiffer_of(one: Known | None, other: Known | None) -> Known | None:
+    """Return the stiffer of two loops, either of which may be missing."""
     return max((k for k in (one, other) if k is not None), key=lambda k: k.integral, default=None)
 
 

@@ -8,10 +8,12 @@ import numpy as np
 import pytest
 
 from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Gains, Sensor, TwoMass, Winding, spectral_radius, unstable_pairs
+from cadrel.core.control import Gains, Sensor, TwoMass, Winding, spectral_radius, unstable_pairs, velocity_plant
 from cadrel.core.control.filters import Section
 from cadrel.core.response import FrequencyResponse
-from cadrel.core.tuning import spread_of, tune_velocity
+from cadrel.core.tuning import LEAST_DAMPING, spread_of, tune_velocity
+from cadrel.core.tuning.search import BLUNT, FIGURES, _box
+from cadrel.core.tuning.shape import Bounds
 from cadrel.core.tuning.velocity import CALM_FILTERS, LESS, _judged, keeps_what_is_asked
 from tests.core.tuning.usual import START, USUAL
 
@@ -135,3 +137,29 @@ def test_where_a_quick_speed_filter_undamps_a_resonance_a_slower_one_is_tried() 
     assert undamped(found.feedback_filter_hz) == 0 and found.feedback_filter_hz <= CALM_FILTERS[0]
     assert keeps_what_is_asked(found, load, winding, asked)
     assert all(spectral_radius("velocity", one, winding, found) < 1.0 for one in corners)
+
+
+def test_a_resonance_that_no_model_has_is_not_answered_sharply() -> None:
+    """It shows in what was measured, and the load is taken for rigid: with another load it lies where nobody looked.
+
+    The loop is stable with the true load heavier by half of all inertia, all of that behind the shaft.
+    """
+    true = TwoMass(inertia_motor=2.24e-4, inertia_load=5.0e-5, stiffness=450.0, damping=4e-3, viscous=7e-5,
+                   viscous_load=2e-4)  # fmt: skip
+    rigid = TwoMass(inertia_motor=2.74e-4, inertia_load=0.0, stiffness=None, damping=0.0, viscous=2.7e-4)
+    f = np.geomspace(4, 1100, 140)
+    value = velocity_plant(true, SMALL, START, f)
+    seen = FrequencyResponse(f, value, np.ones(140), 0.005 * np.abs(value))
+    found = tune_velocity(rigid, SMALL, START, USUAL, measured=seen).gains
+    assert found.sections and all(min(s.zero_damping, s.pole_damping) >= BLUNT for s in found.sections)
+    heavier = replace(true, inertia_load=5.0e-5 + 0.5 * 2.74e-4)
+    assert unstable_pairs(heavier, SMALL, found) == 0
+    assert spectral_radius("velocity", heavier, SMALL, found) < 1.0
+
+
+def test_a_resonance_that_a_model_has_may_be_answered_sharply() -> None:
+    bounds = Bounds(unseen_hz=1200.0, noise=0.0, noise_torque=math.inf, gain=math.inf, least_damping=LEAST_DAMPING)
+    rigid = replace(HEAVY, stiffness=None)
+    for load, zeros, poles in ((HEAVY, FIGURES["zero_damping"][0], LEAST_DAMPING), (rigid, BLUNT, BLUNT)):
+        box = _box(load, bounds, 2)
+        assert [math.exp(box[k][0]) for k in (4, 6, 8, 10)] == pytest.approx([zeros, poles, zeros, poles])

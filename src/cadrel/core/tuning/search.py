@@ -27,6 +27,9 @@ FIGURES = {  # bounds of a shape's figures: reset time [s], filters [Hz], a sect
     # Poles damped beyond 1 are a lag: stiff, but once the current is at its limit a position loop around it swings on.
     "place": (60.0, 1850.0), "zero_damping": (0.01, 1.5), "pole_damping": (LEAST_DAMPING, 1.0),
 }  # fmt: skip
+# Damping of a section's zeros and poles, at the least, where no resonance is known: one that the measured plant shows
+# and no model has may lie elsewhere with another load, and nobody could tell where.
+BLUNT = 0.3
 DIGITS = 4  # of a proposed figure: what is read and typed again
 BELOW, INVERSE = 0.93, 1.35  # times resonance and antiresonance, where zeros and poles that answer them end up
 # What a second section begins with beside one that answers the resonance: a lead about the filters. Zeros and poles,
@@ -52,7 +55,10 @@ def _box(load: TwoMass, bounds: Bounds, sections: int) -> list[tuple[float, floa
     """Bounds of a shape's figures, as logarithms."""
     lowest = min(FIGURES["place"][0], 0.5 * (load.antiresonance_hz or math.inf))
     place = (lowest, FIGURES["place"][1])
-    section = [place, FIGURES["zero_damping"], place, (bounds.least_damping, FIGURES["pole_damping"][1])]
+    zeros, poles = FIGURES["zero_damping"], (bounds.least_damping, FIGURES["pole_damping"][1])
+    if load.stiffness is None:
+        zeros, poles = (max(zeros[0], BLUNT), zeros[1]), (max(poles[0], BLUNT), poles[1])
+    section = [place, zeros, place, poles]
     slowest, quickest = FIGURES["speed_filter"]
     speed_filter = (slowest, min(quickest, bounds.speed_filter))
     figures = [FIGURES["reset"], FIGURES["torque_filter"], speed_filter, *(section * sections)]

@@ -16,7 +16,7 @@ from cadrel.core.identification import IdentifiedPlant, Unrest
 from cadrel.core.motion import move_profile
 from cadrel.core.parameters import default_drive_values
 from cadrel.core.simulation import SimulatedDrive
-from cadrel.core.tuning import VelocityTuning, tune_velocity
+from cadrel.core.tuning import VelocityTuning, shaped_as, tune_velocity
 from cadrel.link import LinkedDrive, LocalLink, Recording
 from cadrel.procedures import Consent, Session, judging, velocity, velocity_rest, velocity_tries
 from cadrel.procedures.judging import (
@@ -49,12 +49,20 @@ def test_a_loop_tuned_on_a_wrong_model_is_not_proven_and_goes_back(monkeypatch: 
     def on_a_wrong_model(load: object, winding: object, gains: object, asked: object, **more: object) -> VelocityTuning:
         found = tune_velocity(load, winding, gains, asked, **{**more, "most_sections": 1})  # type: ignore[arg-type]
         before.update({k: v for k, v in gains.to_drive().items() if k in KEYS})  # type: ignore[attr-defined]
-        # As if the load had been taken for twice as heavy as it is: every gain is twice as high.
+        return doubled(found)
+
+    def doubled(found: VelocityTuning) -> VelocityTuning:
+        """As if the load had been taken for twice as heavy as it is: every gain is twice as high."""
         return VelocityTuning(
             gains=found.gains.with_(velocity_gain=2.0 * found.gains.velocity_gain), margins=found.margins, limited_by=""
         )
 
+    def shaped_on_it(*given: Any, **more: Any) -> VelocityTuning | None:
+        found = shaped_as(*given, **more)
+        return None if found is None else doubled(found)
+
     monkeypatch.setattr(velocity_rest, "tune_velocity", on_a_wrong_model)
+    monkeypatch.setattr(velocity_rest, "shaped_as", shaped_on_it)
     monkeypatch.setattr(velocity_tries, "MORE_TRIES", 1)  # as wrong as the first, however many
     simulated = SimulatedDrive("axis", rig_of("tile-pusher"), seed=4)
     service = DriveService({"axis": simulated})

@@ -15,7 +15,10 @@ from cadrel.core.simulation.layout import TV
 FloatArray = NDArray[np.float64]
 QUIET_FROM = 1200.0  # [Hz] beyond, the gain stays below 1 by the gain margin, as for the tuner
 MOST_LEAD = math.log(3.0)
+MISSED = 30.0  # times what is missed, a logarithm, beside
 WEIGHT = 0.5  # of log gain beside log integral gain, as for the tuner's own proposals
+LOOKED_AT_FIRST = 8  # places where loops before came too near to -1
+ROUNDED = 1e-9  # of what is missed: of a loop just as good as the one to beat nothing is left out
 EVENLY = (np.arange(64) + 0.5) / 128 / TV  # [Hz] to half the rate: where noise is summed
 
 
@@ -85,7 +88,7 @@ def _has_crossed(loop, last, size, before):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, error_model="numpy")
-def violation(x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period):  # type: ignore[no-untyped-def]  # noqa: PLR0912
+def violation(x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period):  # type: ignore[no-untyped-def]
     """Return by how much a loop misses what is asked, as a sum of logarithms; 0 where it keeps all.
 
     `plants` are real and imaginary parts, shape (2, frequencies, plants). Margins are asked of the first `drifts`; the
@@ -93,14 +96,44 @@ def violation(x, frequency, at, plants, unstable, drifts, peak, margin, gain_mar
     each pair of poles that is `unstable` by itself: how often the straight line between one frequency and the next
     passes the negative axis, and where it ends.
     """
+    return _violation(
+        x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period, np.inf,
+        np.empty(0, dtype=np.int64),
+    )  # fmt: skip
+
+
+@numba.njit(cache=True, error_model="numpy")
+def _violation(  # type: ignore[no-untyped-def]  # noqa: PLR0912
+    x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period, enough, worst
+):
+    """As `violation`; one that misses more than `enough` is not worked out to its end, and told as missing without end.
+
+    `worst` are places on the grid where loops before came too near to -1, the last one first: looked at before all
+    others, and kept up to date.
+    """
     n, m = plants.shape[1:]
+    missed = 0.0
+    if noise > 0.0:
+        missed += max(math.log(noise * amplified(x, at[n:], period) / noise_torque), 0.0)
+    if missed > enough:
+        return np.inf
+    near = (math.exp(missed - enough) / peak) ** 2  # |1 + L|² below which it has missed enough
+    far, steep = (math.exp(enough - missed) / gain_margin) ** 2, margin - (enough - missed)
     warped = _warped(x, period)
     loop, last, passed = np.zeros((2, m)), np.zeros((2, m)), np.zeros(m)
     size, before, first = np.zeros(m), np.zeros(m), np.zeros(m)
+    for k in range(len(worst)):
+        i = worst[k]
+        c = _controller(x, warped, at[i], period)
+        if _loops(c, plants[0, i, :drifts], plants[1, i, :drifts], loop, size) < near:
+            return np.inf
     nearest, worst_phase, crossed, loudest = np.inf, math.pi, 0.0, 0.0  # |1 + L|² and |L|², not their roots
     for i in range(n):
         c = _controller(x, warped, at[i], period)
         here = _loops(c, plants[0, i, :drifts], plants[1, i, :drifts], loop, size)
+        if here < near:
+            worst[1:], worst[:1] = worst[:-1].copy(), i
+            return np.inf
         _loops(c, plants[0, i, drifts:], plants[1, i, drifts:], loop[:, drifts:], size[drifts:])
         nearest = min(nearest, here)
         if frequency[i] > QUIET_FROM:
@@ -121,28 +154,35 @@ def violation(x, frequency, at, plants, unstable, drifts, peak, margin, gain_mar
                 if j < drifts and (size[j] > 1) != (before[j] > 1):
                     for one in (loop, last):
                         worst_phase = min(worst_phase, math.pi - abs(math.atan2(one[1, j], one[0, j])))
+        if max(crossed, loudest) > far or worst_phase < steep:
+            return np.inf
         loop, last, size, before = last, loop, before, size
-    missed = 0.0
     for j in range(m):
         turned = math.atan2(last[1, j], 1 + last[0, j]) + 2 * math.pi * (passed[j] - unstable[j])
         if abs(turned) > 0.5 * math.pi or first[j] > 0:
             missed += 3.0
     missed += max(-math.log(math.sqrt(nearest) * peak), 0.0) + max(margin - worst_phase, 0.0)
-    missed += max(math.log(max(math.sqrt(max(crossed, loudest)), 1e-9) * gain_margin), 0.0)
-    if noise > 0.0:
-        missed += max(math.log(noise * amplified(x, at[n:], period) / noise_torque), 0.0)
-    return missed
+    return missed + max(math.log(max(math.sqrt(max(crossed, loudest)), 1e-9) * gain_margin), 0.0)
 
 
 @numba.njit(cache=True, error_model="numpy")
-def scores(many, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period):  # type: ignore[no-untyped-def]
-    found = np.empty(many.shape[1])
+def scores(  # type: ignore[no-untyped-def]
+    many, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period, beaten
+):
+    """Return the score of every column of `many`, the less the better; infinite where it is more than its `beaten`."""
+    found, worst = np.empty(many.shape[1]), np.zeros(LOOKED_AT_FIRST, dtype=np.int64)
     for k in range(many.shape[1]):
         x = np.exp(many[:, k])
-        missed = violation(
-            x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period
-        )
+        lead = 0.0
         for q in (3, 7):
-            missed += max(many[q + 2, k] - many[q, k] - MOST_LEAD, 0.0)
-        found[k] = 30.0 * missed - math.log(x[11] / x[0]) - WEIGHT * math.log(x[11])
+            lead += max(many[q + 2, k] - many[q, k] - MOST_LEAD, 0.0)
+        best = MISSED * lead - math.log(x[11] / x[0]) - WEIGHT * math.log(x[11])  # where it misses nothing else
+        enough = (beaten[k] - best) / MISSED + ROUNDED
+        if enough < 0.0:
+            found[k] = np.inf
+            continue
+        found[k] = best + MISSED * _violation(
+            x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period, enough,
+            worst,
+        )  # fmt: skip
     return found

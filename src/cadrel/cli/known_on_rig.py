@@ -147,7 +147,7 @@ class _OnRig:
         """
         asked, (drifts, _) = self.axis.robustness, rigs_of_spread(self.truth, self.axis.robustness)
         slack = SLACK if loop == "velocity" else 0.0
-        loops = [true_loops(rig, values)[loop] for rig in drifts]
+        loops = [true_loops(rig, values, names=(loop,))[loop] for rig in drifts]
         return all(
             one.is_stable and one.margins.sensitivity_peak <= (1 + slack) * asked.sensitivity_peak
             and (one.margins.phase_margin is None or one.margins.phase_margin >= (1 - slack) * asked.phase_margin)

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import differential_evolution
+from scipy.optimize import OptimizeResult, differential_evolution
 
 from cadrel.cli.known_kernel import EVENLY, amplified, by_frequency, scores
 from cadrel.cli.true_plant import antiresonances, resonances, true_loops, true_velocity_plant, unstable_pairs_by_itself
@@ -158,7 +158,7 @@ def _does(
     rig: RigTruth, told: Mapping[str, float], asked: Robustness, speed_of_run: float, *, asks: bool
 ) -> bool:  # fmt: skip
     """Whether a loop is stable on a rig, by eigenvalues, and not on a condition; where it `asks`, with its margins."""
-    loop = true_loops(rig, told, speed_of_run=speed_of_run)["velocity"]
+    loop = true_loops(rig, told, speed_of_run=speed_of_run, names=("velocity",))["velocity"]
     m = loop.margins
     return (
         loop.is_stable
@@ -209,14 +209,20 @@ def _searched(
         rows[free] = figures
         return rows
 
-    found = [
-        differential_evolution(
-            lambda many: scores(whole(many), *on), box, popsize=CROWD, maxiter=GENERATIONS, tol=1e-5,
-            mutation=(0.3, 0.9), recombination=0.85, rng=np.random.default_rng(SEED), vectorized=True,
+    def evolved(begun: FloatArray | None) -> OptimizeResult:
+        """Evolve a crowd; of one that does not take its member's place no more is worked out than shows it."""
+        beaten = np.full(CROWD * len(box), np.inf)
+
+        def told(intermediate_result: OptimizeResult) -> None:
+            beaten[:] = intermediate_result.population_energies
+
+        return differential_evolution(
+            lambda many: scores(whole(many), *on, beaten), box, popsize=CROWD, maxiter=GENERATIONS, tol=1e-5,
+            mutation=(0.3, 0.9), recombination=0.85, rng=np.random.default_rng(SEED), vectorized=True, callback=told,
             updating="deferred", polish=False, init="latinhypercube" if begun is None else _about(begun, box),
-        )
-        for begun in started
-    ]  # fmt: skip
+        )  # fmt: skip
+
+    found = [evolved(begun) for begun in started]
     # Of six digits: a logarithm of what a drive takes at the most comes back as a hair more.
     best = np.exp(whole(min(found, key=lambda one: one.fun).x[:, None])[:, 0])
     return np.array([float(f"{figure:.6g}") for figure in best])

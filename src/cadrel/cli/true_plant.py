@@ -9,6 +9,7 @@ current.
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +23,7 @@ from cadrel.core.simulation.layout import TICK, TV
 
 FloatArray = NDArray[np.float64]
 DAMPING = 0.9  # of the stand-in's tracking converter, as docs/control-structure.md has it
+LOOPS = ("velocity", "position")
 COARSE, DENSE = 6000, 4000  # points of the grid, and across each resonance
 
 
@@ -37,24 +39,26 @@ class TrueLoop:
 
 
 def true_loops(
-    truth: RigTruth, values: Mapping[str, float], *, speed_of_run: float | None = None
+    truth: RigTruth, values: Mapping[str, float], *, speed_of_run: float | None = None, names: tuple[str, ...] = LOOPS
 ) -> dict[str, TrueLoop]:
-    """Return velocity and position loop of a rig with the drive values in force. SI, by registry key.
+    """Return velocity and position loop of a rig with the drive values in force, or those named. SI, by registry key.
 
     At rest, or with the age that edges have at the `speed_of_run`. [rad/s]
     """
     a, b, speed, angle = _velocity_sample(truth, values)
     f = _grid(truth)
     z = np.exp(2j * np.pi * f * TV)
-    to_speed, to_angle = _response(a, b, speed, z), _response(a, b, angle, z)
+    to_speed = _response(a, b, speed, z)
     if speed_of_run is not None:
         to_speed = to_speed * _age(truth, values, f, speed_of_run)
     controller = _controller(values, z)
     velocity = controller * to_speed
-    position = values["position.gain"] * controller * to_angle / (1 + velocity)
     found = {}
     needed = unstable_pairs_by_itself(truth, values) > 0
-    for name, loop in (("velocity", velocity), ("position", position)):
+    for name in names:
+        loop = velocity
+        if name == "position":
+            loop = values["position.gain"] * controller * _response(a, b, angle, z) / (1 + velocity)
         beyond = np.maximum(loop.real[1:], loop.real[:-1]) < -1.0
         crosses = bool(np.any(beyond & ((loop.imag[1:] > 0) != (loop.imag[:-1] > 0))))
         stable = _is_stable(name, a, b, speed, angle, values)
@@ -280,11 +284,18 @@ def _sections(values: Mapping[str, float]) -> list[tuple[FloatArray, FloatArray]
         pole, zero = (values[f"velocity.section{n}_{key}"] for key in ("pole", "zero"))
         if pole <= 0.0:
             continue
-        warped = [2 / TV * math.tan(math.pi * f * TV) for f in (zero, pole)]
         dampings = [values[f"velocity.section{n}_{key}_damping"] for key in ("zero", "pole")]
-        top = [1 / warped[0] ** 2, 2 * dampings[0] / warped[0], 1.0] if zero > 0.0 else [1.0]
-        found.append(bilinear(top, [1 / warped[1] ** 2, 2 * dampings[1] / warped[1], 1.0], fs=1 / TV))
+        found.append(_section(zero, dampings[0], pole, dampings[1]))
     return found
+
+
+@lru_cache(maxsize=64)  # a loop is looked at on many rigs
+def _section(zero: float, zero_damping: float, pole: float, pole_damping: float) -> tuple[FloatArray, FloatArray]:
+    """Numerator and denominator in z of one section; frequencies in Hz, a zero of 0 is none."""
+    warped = [2 / TV * math.tan(math.pi * f * TV) for f in (zero, pole)]
+    top = [1 / warped[0] ** 2, 2 * zero_damping / warped[0], 1.0] if zero > 0.0 else [1.0]
+    numerator, denominator = bilinear(top, [1 / warped[1] ** 2, 2 * pole_damping / warped[1], 1.0], fs=1 / TV)
+    return numerator, denominator
 
 
 def _is_stable(

@@ -141,14 +141,14 @@ def _compare_with_start(found: Tuned, tuned: Moved | None, drive: SimulatedDrive
 
 def _hold_against(found: Tuned, name: str, truth: RigTruth, result: RouteResult, asked: Robustness) -> None:
     drifts, corners = rigs_of_spread(truth, asked)
-    loops = [true_loops(rig, result.parameters)[name] for rig in drifts]
+    loops = [true_loops(rig, result.parameters, names=(name,))[name] for rig in drifts]
     margins = [loop.margins for loop in loops]
     found.conditional |= any(loop.is_conditional for loop in loops)
     peak = max(m.sensitivity_peak for m in margins)
     phase = min((math.degrees(m.phase_margin) for m in margins if m.phase_margin is not None), default=math.inf)
     gain = min((m.gain_margin_db for m in margins if m.gain_margin_db is not None), default=math.inf)
     found.loops[name] = [peak, min(phase, 180.0), min(gain, 99.0)]
-    unstable = sum(not true_loops(rig, result.parameters)[name].is_stable for rig in corners)
+    unstable = sum(not true_loops(rig, result.parameters, names=(name,))[name].is_stable for rig in corners)
     if unstable:
         found.false.append(f"{name} unstable at {unstable} of {len(corners)} corners")
     if peak > (1 + MISS) * asked.sensitivity_peak:

@@ -109,7 +109,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     models = [("model, small currents", load, winding), ("model, working current", load, working)]
     asked = asked_of(
         session.asked_of_any.where_it_moves(
-            tried.moved, rise=rise, damping=damping, seen_hz=tried.measured.seen_hz
+            tried.moved, rise=rise, damping=damping, seen_hz=second.seen_hz
         )
     )  # fmt: skip
     rows = judge_loop("velocity", measured, models, gains, asked, edge_age=edge_age(session, bias))

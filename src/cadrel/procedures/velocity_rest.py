@@ -48,7 +48,7 @@ from cadrel.procedures.velocity_soft import soft_enough
 SLOWER = (1.0, 0.6)  # of the quickest position loop's gain, that an axis is looked at with
 KICK = 0.05  # of the speed agreed to
 JUST = 1.1  # how much more noise is owed for, where it is mere noise
-MOST_LOOKS = 5  # proposals that are looked at before one is measured around
+MOST_LOOKS = 6  # proposals that are looked at before one is measured around
 NEAR = 1.3  # gain of a loop that hunts over that of one that rests, from which on one between them is looked at
 CALMER = 0.5  # ripple on the twin of what lies between both, of that of the one that hunts
 BACK_OFF = 1.15  # gain of a loop that hunts over that of the one left in force, at the least
@@ -88,7 +88,7 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
         looks.add(looked)
         looks.plain |= bearing.plain
         looks.plainest = max(looks.plainest, looked.plainest)
-        bearing, known = _bearing(session, seen, looks, looked), looked.gains
+        bearing, known = _bearing(session, seen, looks, looked) or _plainest(seen, looks), looked.gains
     found, rests, hunting = looks.found, looks.rests, looks.above
     assert found is not None
     if hunting is not None and rests is not None:
@@ -175,6 +175,16 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
     if hunting is None:
         return None
     return _between(session, rests, hunting)
+
+
+def _plainest(seen: Seen, looks: _Looks) -> Bearing | None:
+    """Return a bearing for filters alone, where these are stiffer than what rests and were not looked at.
+
+    A twin that hunts with them may err: nobody is to be left with less than the plainest gives.
+    """
+    if looks.rests is None or looks.plain or looks.plainest <= _integral(looks.rests.gains):
+        return None
+    return Bearing(noise=seen.noise, damping=LEAST_DAMPING, on_twin=(math.inf, math.inf), plain=True)
 
 
 def _softer(session: Session, hunting: Looked) -> Gains:

@@ -55,7 +55,7 @@ class Seen:
     def asked(self, asked: Robustness) -> Robustness:
         """Return what must be honoured on this plant."""
         rise, damping = rise_of(self.closed, self.fit), damping_of(self.closed, self.fit)
-        return asked.where_it_moves(self.moved, rise=rise, damping=damping, seen_hz=self.measured.seen_hz)
+        return asked.where_it_moves(self.moved, rise=rise, damping=damping, seen_hz=self.fit.seen_hz)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -11,9 +11,10 @@ from cadrel.core.control import Gains, TwoMass, Winding, velocity_plant
 from cadrel.core.errors import UnusableInput
 from cadrel.core.identification.estimated import Estimated
 from cadrel.core.parameters import field_of
-from cadrel.core.response.estimate import FrequencyResponse
+from cadrel.core.response.estimate import SHOWS, FrequencyResponse
 
 FloatArray = NDArray[np.float64]
+ComplexArray = NDArray[np.complex128]
 ROUGH = 0.25  # standard deviation over value up to which a line says something; it weighs as little as it knows
 FAINT, FEWEST = 0.5, 8  # as `ROUGH`, and how many lines, where one resonance alone is looked at
 STIFFER = (0.7, 1.0, 1.5, 2.2)  # times the stiffness before, where a search for it begins
@@ -32,6 +33,9 @@ USUAL = (0.015, 1.0)
 # masses rub too. On 131 drawn axes without play three in four were within it, and nine in ten within twice as much.
 RESONANCE_DOUBT = 4e-4
 WORTHWHILE = 0.5  # a second mass must lower the misfit to this share, or one mass is kept
+# Of neighbouring lines, how far one mass is off both, in deviations and as a logarithm, where a spring shows that does
+# not earn its place; from which share of the highest line on it is looked for; deviation of a line that shows none.
+STRANGE, OFF, LOOKED_FROM, CLEAR = 2.5, 0.2, 0.3, 0.06
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +47,7 @@ class PlantFit:
     winding: Winding
     resonance_std: float | None = None  # [Hz] from the misfit of this measurement alone
     antiresonance_std: float | None = None  # [Hz]
+    seen_hz: float = math.inf  # up to where a sharp resonance would show, and none does that is not in the load
 
 
 def fit_two_mass(
@@ -150,7 +155,27 @@ def fit_two_mass(
         if fit.cost < (WORTHWHILE if best.load.stiffness is None else 1.0) * best_cost:
             stds = _resonance_stds(fit.x, fit.jac, fit.cost, len(use.frequency))
             best, best_cost = PlantFit(flexible(fit.x), winding_of(fit.x), *stds), fit.cost
-    return best
+    if best.load.stiffness is not None:
+        return replace(best, seen_hz=response.seen_hz)
+    plant = velocity_plant(best.load, best.winding, gains, response.frequency, edge_age=edge_age)
+    return replace(best, seen_hz=explained_upto(response, plant))
+
+
+def explained_upto(response: FrequencyResponse, plant: ComplexArray) -> float:
+    """Return up to where a plant of one mass explains a measurement on which a sharp resonance would show. [Hz]
+
+    A light load behind play, or in a device's noise, is too faint for a model with a spring to earn its place. It may
+    lie anywhere from the last line on that surely shows none, below two neighbours that one mass is far off.
+    """
+    shows = response.std <= SHOWS * np.abs(response.value)
+    f, doubt = response.frequency[shows], (response.std / np.abs(response.value))[shows]
+    off = np.abs(np.log(plant / response.value))[shows]
+    strange = (off > np.maximum(STRANGE * doubt, OFF)) & (f > LOOKED_FROM * response.frequency[-1])
+    both = np.nonzero(strange[:-1] & strange[1:])[0]
+    if not both.size:
+        return response.seen_hz
+    clear = f[: both[0]][doubt[: both[0]] <= CLEAR]
+    return float(clear[-1] if clear.size else f[0])
 
 
 def _soft_cost(residual: FloatArray) -> float:

@@ -92,6 +92,26 @@ def test_what_its_search_calls_stable_is_what_eigenvalues_do() -> None:
     assert 5 < sum(one for one, _ in found) < 75  # some are, some are not
 
 
+def test_a_loop_that_beats_no_other_is_left_early_and_never_one_that_does() -> None:
+    values = values_with(velocity__notch_frequency=0.0)
+    f = known_plant._grid([TRUTH], [], [])
+    rigs = [TRUTH, replace(TRUTH, inertia_load=2 * TRUTH.inertia_load)]
+    plants = np.stack([true_velocity_plant(rig, values, f, speed_of_run=40.0) for rig in rigs], axis=1)
+    at = known_kernel.by_frequency(np.concatenate([f, known_kernel.EVENLY]))
+    on = (f, at, np.stack([plants.real, plants.imag]), np.zeros(2), 1, 1.8, math.radians(45), 2.5, 0.05, 0.5, TV)
+    inertia = TRUTH.inertia_motor + TRUTH.inertia_load
+    low, high = np.log([*known_plant.BOX, (0.3 * inertia, 1e3 * inertia)]).T
+    many = np.ascontiguousarray(np.random.default_rng(9).uniform(low, high, size=(200, 12)).T)
+    whole = known_kernel.scores(many, *on, np.full(200, np.inf))
+    assert np.all(np.isfinite(whole))
+    beaten = whole[np.random.default_rng(10).permutation(200)]
+    early = known_kernel.scores(many, *on, beaten)
+    wins = whole <= beaten
+    assert 50 < wins.sum() < 150
+    assert np.array_equal(early[wins], whole[wins])
+    assert np.all(early[~wins] > beaten[~wins]) and np.isinf(early[~wins]).mean() > 0.8
+
+
 def test_friction_holds_no_swing_that_is_not_told() -> None:
     rings = math.sqrt(TRUTH.stiffness / TRUTH.inertia_motor)
     held = [rig.viscous_load - TRUTH.viscous_load for rig in gripped(TRUTH, ASKED)[4:]]

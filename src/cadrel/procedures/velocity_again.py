@@ -18,7 +18,7 @@ from cadrel.procedures.velocity_soft import settling_around
 from cadrel.procedures.velocity_try import Try, tuned
 
 MARGINS = ("phase margin", "gain margin", "sensitivity peak")
-LEAST_SHARE = 0.35  # of the room that was asked for after a miss, which is asked for in any case
+LEAST_SHARE = 0.5  # of the room that was asked for after a miss, which is asked for in any case
 MOST_SHARE = 0.65  # of the room, from which on asking for less is not worth another measurement
 
 

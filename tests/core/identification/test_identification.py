@@ -1,6 +1,7 @@
 """Fits on synthetic records whose answer is known."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -24,7 +25,7 @@ from cadrel.core.identification import (
     unmixed,
 )
 from cadrel.core.identification.estimated import weighted_mean
-from cadrel.core.identification.two_mass import RESONANCE_DOUBT
+from cadrel.core.identification.two_mass import RESONANCE_DOUBT, explained_upto
 from cadrel.core.response import FrequencyResponse
 
 TICK = Rates().current
@@ -456,6 +457,32 @@ def test_one_mass_stays_one_mass() -> None:
     fit = fit_two_mass(response, WINDING, GAINS, inertia=2.8e-4, viscous=0.0)
     assert fit.load.stiffness is None
     assert fit.load.inertia == pytest.approx(3e-4, rel=0.01)
+
+
+def test_a_light_load_too_faint_for_a_spring_says_up_to_where_one_mass_is_believed() -> None:
+    """Behind play in a counter's noise: seven lines of sixty are off, by more than they scatter."""
+    motor = TwoMass(inertia_motor=2.7e-4, viscous=3e-4)
+    frequency = np.geomspace(20, 977, 60)
+    value = velocity_plant(motor, WINDING, GAINS, frequency)
+    std = np.where(frequency < 500, 0.03, 0.12) * np.abs(value)
+    rng = np.random.default_rng(12)
+    noise = std * (rng.normal(size=60) + 1j * rng.normal(size=60)) / math.sqrt(2)
+
+    def believed(value: np.ndarray) -> float:
+        return explained_upto(FrequencyResponse(frequency, value + noise, np.ones(60), std), plant)
+
+    plant = value
+    assert believed(value) == frequency[-1]  # what merely scatters hides nothing
+    springy = replace(motor, inertia_motor=2.2e-4, inertia_load=5e-5, stiffness=1000.0, damping=0.02)
+    assert springy.resonance_hz == pytest.approx(789, abs=5)
+    told = believed(velocity_plant(springy, WINDING, GAINS, frequency))
+    assert 450 < told < 700  # the last line that surely shows none, below its first flank
+    alone = value.copy()
+    alone[50] *= 2.0  # one line by itself is none
+    assert believed(alone) == frequency[-1]
+    low = value.copy()
+    low[2:5] *= 2.0  # friction and a tight loop make the lowest lines what they are
+    assert believed(low) == frequency[-1]
 
 
 def test_inductances_seen_beside_the_rotor_are_turned_back() -> None:

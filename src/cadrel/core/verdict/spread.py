@@ -12,6 +12,7 @@ from cadrel.core.control import Gains, LoopName, TwoMass, Winding, spectral_radi
 UNSURE_DRIFT, UNSURE_INERTIA = 0.02, 0.05
 STEP = 0.04  # of a resonance, between two loads that are looked at
 UNSURE_DAMPING = 0.3  # of what was measured, and of what is left of it where play is closed
+RISES = 0.05  # share that a resonance rises by where what its damping is by then is as unsure as that
 # Damping of the anti-resonance by what rubs on the load, from which on margins are held without it as well: the dry
 # friction of a load that turns back in a small swing is read as viscous, and a larger swing hardly meets it. [1]
 RUBS = 0.001
@@ -49,9 +50,9 @@ class Spread:
         if self.resonance_drift == 0.0 and self.resonance_rise == 0.0:
             return [("", load)]
         low, high = -self.resonance_drift, (1 + self.resonance_rise) * (1 + self.resonance_drift) - 1
-        # Closed it is damped less than as it was measured, by how much no measurement tells well.
-        left = self.closed_damping * (1 - UNSURE_DAMPING if self.resonance_rise > 0.0 else 1.0)
-        closed = replace(load, damping=left * load.damping)
+        # Closed it is damped less than as it was measured, the farther it rises for that the less surely told.
+        doubt = UNSURE_DAMPING * min(self.resonance_rise / RISES, 1.0)
+        closed = replace(load, damping=(1 - doubt) * self.closed_damping * load.damping)
         loads = [("", load), (_told(low), load.drifted(low)), (_told(high), closed.drifted(high))]
         if self.resonance_rise > self.resonance_drift:
             # Closed it may have drifted as well.

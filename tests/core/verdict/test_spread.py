@@ -115,6 +115,14 @@ def test_a_shaft_whose_play_closes_has_drifted_down_as_well_and_is_damped_as_it_
     assert named["resonance -5 %"].damping == seen.damping
 
 
+def test_the_farther_a_resonance_rises_the_less_of_its_damping_is_counted_on() -> None:
+    seen = true(700.0, damping=0.02)
+    rises = (0.0, 1e-3, 0.02, 0.05, 0.3)
+    highest = [replace(SPREAD, resonance_rise=rise).named(seen)[2][1] for rise in rises]
+    left = [one.damping / seen.damping for one in highest]
+    assert left == pytest.approx([1.0, 0.994, 0.88, 0.7, 0.7])
+
+
 def test_what_an_identification_may_be_off_by_widens_what_is_stable_and_nothing_that_has_margins() -> None:
     seen = true(700.0)
     spreads = [replace(SPREAD, unsure=unsure) for unsure in (0.0, 1.0, 1.25)]

@@ -218,7 +218,7 @@ def test_one_that_hunts_after_every_look_is_measured_around_and_tuned_anew(run) 
     assert any("hunts at rest" in note for note in bench.notes)
 
 
-SOFT = f"{HIDDEN} 863 Hz that were measured"
+SOFT = f"{HIDDEN} 863 Hz, up to where the lines show none"
 
 
 def test_a_spring_that_shows_after_a_loop_was_made_soft_for_it_is_tuned_on_once_more(run) -> None:

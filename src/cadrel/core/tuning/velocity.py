@@ -39,7 +39,7 @@ ROUNDS = 5  # of a search, each with one load more to bear
 EARNS = 1.05  # a section must raise the score's gain by a twentieth, or the simpler loop is kept
 INSIDE = (0.99, math.radians(0.4), 0.1)  # peak, phase and gain [dB] by which the search stays inside what is asked
 USED_UP = 0.85  # of the ripple asked for, from which on noise is what binds
-HIDDEN = "a spring that may hide beyond the"
+HIDDEN = "a spring that may hide beyond"
 NOISY = "the device's noise: the current ripple asked for at rest"
 MORE = (1.02, 1.05, 1.1)  # times a gain: what first forbids so much more of it is what binds
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
@@ -322,7 +322,7 @@ def _told(judge: _Judge, gains: Gains, bounds: Bounds) -> VelocityTuning:
     every = judge.margins(gains)
     limit = _limit(every, judge.load, judge.asked, gains, bounds)
     if limit != NOISY and _hidden_binds(judge, gains):
-        limit = f"{HIDDEN} {judge.asked.seen_hz:.0f} Hz that were measured"
+        limit = f"{HIDDEN} {judge.asked.seen_hz:.0f} Hz, up to where the lines show none"
     return VelocityTuning(gains=gains, margins=every[0], limited_by=limit)
 
 

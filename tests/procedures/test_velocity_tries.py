@@ -74,7 +74,7 @@ UNMEASURED: Any = FrequencyResponse(*(np.empty(0),) * 4)
 def plant_at(hz: float, std: float = 0.5) -> Any:
     stiffness = 2.0 * math.pi**2 * hz**2 * 1e-3
     return SimpleNamespace(
-        load=TwoMass(inertia_motor=1e-3, inertia_load=1e-3, stiffness=stiffness), resonance_std=std
+        load=TwoMass(inertia_motor=1e-3, inertia_load=1e-3, stiffness=stiffness), resonance_std=std, seen_hz=math.inf,
     )  # fmt: skip
 
 
@@ -337,14 +337,14 @@ def test_room_that_is_more_than_was_missed_is_asked_for_less_of(run) -> None:
     assert outcome.gain == bench.written["velocity.gain"] == 0.7 and len(calls) == 3
     plain, roomy, less = bench.asked
     assert roomy.gain_margin_db == pytest.approx(plain.gain_margin_db + 2.0)
-    assert less.gain_margin_db == pytest.approx(plain.gain_margin_db + 0.7)
+    assert less.gain_margin_db == pytest.approx(plain.gain_margin_db + 1.0)
     assert less.phase_margin == plain.phase_margin and less.sensitivity_peak == plain.sensitivity_peak
-    assert any("with 35 % of it" in note for note in bench.notes)
+    assert any("with 50 % of it" in note for note in bench.notes)
 
 
-@pytest.mark.parametrize(("had", "share"), [(9.9, 0.35), (9.5, 0.5), (9.4, 2 / 3.4)])
+@pytest.mark.parametrize(("had", "share"), [(9.9, 0.5), (9.45, 0.55), (9.4, 2 / 3.4)])
 def test_what_a_loop_has_less_than_it_was_made_for_is_asked_for_twice_or_by_the_gain(run, had: float, share: float):
-    """Made for 10 dB where 8 are asked, 2 having been missed: a quarter of the room is lost at 9.5 dB.
+    """Made for 10 dB where 8 are asked, 2 having been missed: 0.55 of them is lost at 9.45 dB.
 
     At 9.4 dB the gain says less: 2 of the 2 that were missed and the 1.4 that it has too much.
     """
@@ -362,12 +362,12 @@ def test_who_was_unstable_over_the_spread_keeps_its_doubt_with_less_room(run) ->
 
 
 def test_a_peak_is_missed_by_the_distance_from_the_critical_point(run) -> None:
-    """Peaks of 2.7 and 1.5 for 1.8 asked, made for 1.44: of that distance from -1 a fifth is lost, twice that."""
+    """Peaks of 2.7 and 1.52 for 1.8 asked, made for 1.44: of that distance from -1 a quarter is lost, twice that."""
     missed = try_of(1.0, proven=False, criteria=margins(50.0, 9.0, 2.7))
-    _, bench, _ = run(missed, try_of(0.5, criteria=margins(50.0, 9.0, 1.5)), try_of(0.7))
+    _, bench, _ = run(missed, try_of(0.5, criteria=margins(50.0, 9.0, 1.52)), try_of(0.7))
     plain, roomy, less = (asked.sensitivity_peak for asked in bench.asked)
     assert roomy < less < plain
-    lost = (1 / roomy - 1 / 1.5) / (1 / roomy - 1 / plain)
+    lost = (1 / roomy - 1 / 1.52) / (1 / roomy - 1 / plain)
     assert less == pytest.approx(plain + 2 * lost * (roomy - plain))
 
 

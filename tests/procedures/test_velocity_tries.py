@@ -344,7 +344,7 @@ def test_room_that_is_more_than_was_missed_is_asked_for_less_of(run) -> None:
 
 @pytest.mark.parametrize(("had", "share"), [(9.9, 0.5), (9.45, 0.55), (9.4, 2 / 3.4)])
 def test_what_a_loop_has_less_than_it_was_made_for_is_asked_for_twice_or_by_the_gain(run, had: float, share: float):
-    """Made for 10 dB where 8 are asked, 2 having been missed: 0.55 of them is lost at 9.45 dB.
+    """Made for 10 dB where 8 are asked, 2 having been missed: at 9.45 dB 0.275 of the room is lost.
 
     At 9.4 dB the gain says less: 2 of the 2 that were missed and the 1.4 that it has too much.
     """

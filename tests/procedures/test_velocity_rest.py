@@ -195,13 +195,13 @@ def test_where_the_twin_tells_the_shape_stays_and_has_to_be_stiffer_than_the_pla
 def test_nobody_is_left_with_less_than_the_plainest_without_a_look_at_it(monkeypatch) -> None:
     """Its twin hunts with filters alone as well, and errs: looked at, they rest, stiffer than all that was shaped."""
     hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": 2 * BUDGET, "on_twin": 2 * BUDGET}
-    closing_in = [hunts | {"plainest": integral(0.6)}, {"gain": 0.5}, hunts | {"gain": 0.62}]
-    found, asked = scripted(monkeypatch, *closing_in, {"gain": 0.6})
-    assert [one.plain for one in asked] == [False, False, False, True]
-    assert asked[-1].on_twin == (math.inf, math.inf) and asked[-1].shape is None
+    first, between = hunts | {"plainest": integral(0.6)}, hunts | {"gain": 0.62}
+    found, asked = scripted(monkeypatch, first, {"gain": 0.5}, {"gain": 0.6}, between)
+    assert [one.plain for one in asked] == [False, False, True, False]  # before what lies between both
+    assert asked[2].on_twin == (math.inf, math.inf) and asked[2].shape is None
     assert found.gains.velocity_gain == pytest.approx(0.62 / BACK_OFF)  # room to what hunts, as for any
-    weaker = [hunts | {"plainest": integral(0.45)}, *closing_in[1:]]
-    assert not any(one.plain for one in scripted(monkeypatch, *weaker)[1])
+    weaker = hunts | {"plainest": integral(0.45)}
+    assert not any(one.plain for one in scripted(monkeypatch, weaker, {"gain": 0.5}, between)[1])
 
 
 @pytest.mark.parametrize(

@@ -88,7 +88,7 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
         looks.add(looked)
         looks.plain |= bearing.plain
         looks.plainest = max(looks.plainest, looked.plainest)
-        bearing, known = _bearing(session, seen, looks, looked) or _plainest(seen, looks), looked.gains
+        bearing, known = _plainest(seen, looks) or _bearing(session, seen, looks, looked), looked.gains
     found, rests, hunting = looks.found, looks.rests, looks.above
     assert found is not None
     if hunting is not None and rests is not None:
@@ -180,7 +180,8 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
 def _plainest(seen: Seen, looks: _Looks) -> Bearing | None:
     """Return a bearing for filters alone, where these are stiffer than what rests and were not looked at.
 
-    A twin that hunts with them may err: nobody is to be left with less than the plainest gives.
+    A twin that hunts with them may err, and what is shaped may hunt look after look: nobody is to be left with less
+    than the plainest gives.
     """
     if looks.rests is None or looks.plain or looks.plainest <= _integral(looks.rests.gains):
         return None

@@ -31,6 +31,7 @@ from cadrel.procedures.route import load_project_values
         pytest.param(30303, 166, "incremental", id="another one, of faint current"),
         pytest.param(30303, 6, "halls", id="of much inductance, whose flux voltages hardly tell"),
         pytest.param(262626, 8, "sincos", id="a heavy hanging load on one pole pair is not thrown from angle to angle"),
+        pytest.param(515151, 34, "incremental", id="of 500 lines, its shaft hardly damped: it swings as it spins"),
     ],
 )
 def test_the_angle_is_found_and_lies_within_its_doubt(seed: int, number: int, device: str) -> None:

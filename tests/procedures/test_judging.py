@@ -11,6 +11,7 @@ from scipy import signal
 
 from cadrel.bench import DriveService
 from cadrel.core.axis import drive_values, understand
+from cadrel.core.axis.understanding import WIDEST_DRIFT, Robustness
 from cadrel.core.control import Gains, Margins, Rates
 from cadrel.core.identification import IdentifiedPlant, Unrest
 from cadrel.core.motion import move_profile
@@ -27,6 +28,7 @@ from cadrel.procedures.judging import (
     kick_size,
     kicked_for,
     loop_summary,
+    resonance_criterion,
     small_step,
     strokes_looked_at,
     to_and_fro,
@@ -238,3 +240,16 @@ def test_what_hunted_in_its_acceptance_is_moved_twice_as_often_before_it_is_take
     axis = understand(values_of(key) | {"goal.repeats": {"value": 3.0}})
     session: Any = SimpleNamespace(axis=axis, plant=IdentifiedPlant(unrest=unrest))
     assert strokes_looked_at(session, has_play=has_play) == strokes
+
+
+@pytest.mark.parametrize(("moved", "is_held"), [(0.0, True), (0.133, True), (0.149, True), (0.151, False)])
+def test_margins_are_held_as_far_as_a_resonance_moves_or_its_doubt_is_told(moved: float, is_held: bool) -> None:
+    """By 5 % as asked, and twice as far as it was seen to move: what no loop is held over is missed by name."""
+    asked = Robustness(phase_margin=0.8, gain_margin_db=8.0, sensitivity_peak=1.8, resonance_drift=0.05)
+    session: Any = SimpleNamespace(axis=SimpleNamespace(robustness=asked))
+    missed = resonance_criterion(session, moved)
+    held = asked.where_it_moves(moved).resonance_drift
+    if is_held:
+        assert not missed and held == pytest.approx(0.05 + 2 * moved)
+    else:
+        assert held == WIDEST_DRIFT and missed[0].short == pytest.approx(100 * (0.05 + 2 * moved - WIDEST_DRIFT))

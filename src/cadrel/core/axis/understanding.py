@@ -20,7 +20,7 @@ from cadrel.core.parameters import (
 )
 from cadrel.core.power import bus_voltage, chopper_threshold
 
-MOVES_ON, WIDEST_DRIFT = 2.0, 0.3  # times what a resonance was seen to move; share
+MOVES_ON, WIDEST_DRIFT = 2.0, 0.35  # times what a resonance was seen to move; share
 NO_OVERSHOOT_DB = 0.5  # of the load above the command, where it must not overshoot: what an identification is off by
 
 

@@ -19,7 +19,11 @@ AXIS = understand(values_of("tile-pusher"))
 VALUES = values_with(velocity__notch_frequency=0.0)
 RESULT: Any = SimpleNamespace(
     parameters=VALUES,
-    outcomes={"velocity": SimpleNamespace(margins={"velocity": {"device_noise": 0.0}}, plant=None)},
+    outcomes={
+        "velocity": SimpleNamespace(
+            margins={"velocity": {"device_noise": 0.0, "moving_noise": 0.0, "most_change": 1.0}}, plant=None
+        )
+    },
 )
 SHAPE = (0.03, 1500.0, 1500.0, *IDLE, *IDLE)
 STIFF = Known(gain=0.02, integral=0.02 / 0.03, shape=SHAPE)

@@ -208,12 +208,12 @@ class _Seen(Exception):
 
 def test_a_velocity_loop_bears_what_an_axis_was_found_to_need_after_its_moves(monkeypatch: pytest.MonkeyPatch) -> None:
     def told(session: Any, before: Any, seen: Any, *rest: Any) -> None:
-        raise _Seen(seen.noise, seen.device)
+        raise _Seen(seen.noise, seen.device, seen.moving)
 
     for name, value in (
         ("velocity_step", None), ("noise_at_rest", (0.2, 1e-4)),
         ("first_measured", SimpleNamespace(response=None, excitation=None, record=None)), ("require_lines", None),
-        ("fit_plant", None), ("swung_closed", None),
+        ("fit_plant", None), ("swung_closed", None), ("noise_in_motion", 0.7),
     ):  # fmt: skip
         monkeypatch.setattr(velocity, name, lambda *_, answer=value, **__: answer)
     monkeypatch.setattr(velocity, "tuned_until_calm", told)
@@ -224,7 +224,7 @@ def test_a_velocity_loop_bears_what_an_axis_was_found_to_need_after_its_moves(mo
         )  # fmt: skip
         with pytest.raises(_Seen) as caught:
             velocity.run_velocity_loop(session)
-        assert caught.value.args == (noise, 0.2)
+        assert caught.value.args == (noise, 0.2, 0.7)
 
 
 @pytest.mark.parametrize(

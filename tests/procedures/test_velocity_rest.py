@@ -252,6 +252,7 @@ def test_one_whose_twin_hunts_is_looked_at_before_it_is_moved(monkeypatch, twin,
     monkeypatch.setattr(velocity_rest, "_standing", standing)
     monkeypatch.setattr(velocity_rest, "soft_enough", soft)
     monkeypatch.setattr(velocity_rest, "edge_age", lambda *_: 0.0)
+    monkeypatch.setattr(velocity_rest, "most_change", lambda *_: math.inf)
     monkeypatch.setattr(velocity_rest, "bias_speed", lambda *_: 1.0)
     bench: Any = Bench()
     bench.axis.goal, bench.values = SimpleNamespace(settling_time=0.1), {}

@@ -11,7 +11,7 @@ from django.utils import timezone
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.link import LinkError
 from cadrel.procedures import PROCEDURES
-from cadrel.procedures.declaration import in_order
+from cadrel.procedures.declaration import MOST_RETURNS, in_order
 from cadrel.procedures.judging import RIPPLE
 from cadrel.web.changes.values import save_entries
 from cadrel.web.jobs.chain import _sent_back
@@ -102,7 +102,7 @@ def test_what_is_not_proven_ends_it_there_and_says_why(led: Axis, engineer: User
     assert '<option value="current" selected>' in page  # from there it goes on
 
 
-def test_a_move_after_which_it_trembles_sends_the_chain_back_to_the_velocity_loop_once(
+def test_a_move_after_which_it_trembles_sends_the_chain_back_to_the_velocity_loop_and_not_for_ever(
     led: Axis, engineer: User
 ) -> None:
     consent = {"label": "x", "token": "t", "travel": 1.0, "speed": 1.0, "unattended": True, "most_travel": 9.0,
@@ -117,14 +117,17 @@ def test_a_move_after_which_it_trembles_sends_the_chain_back_to_the_velocity_loo
     begun = led.jobs.order_by("-pk").first()
     assert begun is not None
     assert (begun.procedure, begun.chain) == ("velocity", ["position", "acceptance"])
-    assert begun.consent["label"] == "x" and begun.consent["went_back"]
+    assert begun.consent["label"] == "x" and begun.consent["went_back"] == 1
     assert "bears it now" in led.events.order_by("-pk").first().text
     rows = {row.key: row.mark for row in through_of(again(led), route_of(again(led), "through"))["rows"]}
     assert (rows["velocity"], rows["position"], rows["acceptance"]) == ("runs", "waits", "waits")
-    begun.state = "done"
-    begun.save()
-    second = Job.objects.create(axis=led, procedure="acceptance", who=engineer, consent=begun.consent, state="done")
-    assert not _sent_back(second, trembles)
+    for returns in range(2, MOST_RETURNS + 2):
+        led.jobs.update(state="done")
+        moved = Job.objects.create(axis=led, procedure="acceptance", who=engineer, consent=begun.consent, state="done")
+        assert _sent_back(moved, trembles) is (returns <= MOST_RETURNS)
+        begun = led.jobs.order_by("-pk").first()
+        assert begun is not None
+        assert begun.consent["went_back"] == min(returns, MOST_RETURNS)
 
 
 def test_a_wiring_fault_ends_it_and_the_consent(

@@ -56,12 +56,17 @@ def _warped(x, period):  # type: ignore[no-untyped-def]
 
 @numba.njit(cache=True, error_model="numpy")
 def amplified(x, at, period):  # type: ignore[no-untyped-def]
-    """Return what white noise of a position becomes as torque, rms over rms a sample: `at` is even to half the rate."""
-    warped, total = _warped(x, period), 0.0
+    """Return what white noise of a position becomes as torque, and as what it changes by: rms over rms a sample.
+
+    `at` is even to half the rate.
+    """
+    warped, torque, change = _warped(x, period), 0.0, 0.0
     for k in range(len(at)):
         c = _controller(x, warped, at[k], period) * (1 - at[k, 0])
-        total += c.real * c.real + c.imag * c.imag
-    return math.sqrt(total / (2 * len(at)))
+        torque += c.real * c.real + c.imag * c.imag
+        c *= 1 - at[k, 0]
+        change += c.real * c.real + c.imag * c.imag
+    return math.sqrt(torque / (2 * len(at))), math.sqrt(change / (2 * len(at)))
 
 
 @numba.njit(cache=True, error_model="numpy", fastmath={"nnan", "nsz", "reassoc", "contract"})
@@ -88,7 +93,7 @@ def _has_crossed(loop, last, size, before):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, error_model="numpy")
-def violation(x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period):  # type: ignore[no-untyped-def]
+def violation(x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noises, period):  # type: ignore[no-untyped-def]
     """Return by how much a loop misses what is asked, as a sum of logarithms; 0 where it keeps all.
 
     `plants` are real and imaginary parts, shape (2, frequencies, plants). Margins are asked of the first `drifts`; the
@@ -97,14 +102,14 @@ def violation(x, frequency, at, plants, unstable, drifts, peak, margin, gain_mar
     passes the negative axis, and where it ends.
     """
     return _violation(
-        x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period, np.inf,
+        x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noises, period, np.inf,
         np.empty(0, dtype=np.int64),
     )  # fmt: skip
 
 
 @numba.njit(cache=True, error_model="numpy")
 def _violation(  # type: ignore[no-untyped-def]  # noqa: PLR0912
-    x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period, enough, worst
+    x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noises, period, enough, worst
 ):
     """As `violation`; one that misses more than `enough` is not worked out to its end, and told as missing without end.
 
@@ -113,8 +118,10 @@ def _violation(  # type: ignore[no-untyped-def]  # noqa: PLR0912
     """
     n, m = plants.shape[1:]
     missed = 0.0
-    if noise > 0.0:
-        missed += max(math.log(noise * amplified(x, at[n:], period) / noise_torque), 0.0)
+    made = amplified(x, at[n:], period)
+    for k in range(2):
+        if noises[k, 0] > 0.0:
+            missed += max(math.log(noises[k, 0] * made[k] / noises[k, 1]), 0.0)
     if missed > enough:
         return np.inf
     near = (math.exp(missed - enough) / peak) ** 2  # |1 + L|² below which it has missed enough
@@ -167,7 +174,7 @@ def _violation(  # type: ignore[no-untyped-def]  # noqa: PLR0912
 
 @numba.njit(cache=True, error_model="numpy")
 def scores(  # type: ignore[no-untyped-def]
-    many, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period, beaten
+    many, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noises, period, beaten
 ):
     """Return the score of every column of `many`, the less the better; infinite where it is more than its `beaten`."""
     found, worst = np.empty(many.shape[1]), np.zeros(LOOKED_AT_FIRST, dtype=np.int64)
@@ -182,7 +189,7 @@ def scores(  # type: ignore[no-untyped-def]
             found[k] = np.inf
             continue
         found[k] = best + MISSED * _violation(
-            x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noise, noise_torque, period, enough,
+            x, frequency, at, plants, unstable, drifts, peak, margin, gain_margin, noises, period, enough,
             worst,
         )  # fmt: skip
     return found

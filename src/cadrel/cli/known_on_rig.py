@@ -49,14 +49,15 @@ def references(
     The axis is moved with them where there is a `drive` that can be; the device's own noise is the true one, not what
     the tuner came to ask of itself.
     """
-    v, noise = result.parameters, result.outcomes["velocity"].margins["velocity"]["device_noise"]
+    v, told = result.parameters, result.outcomes["velocity"].margins["velocity"]
+    noise = told["device_noise"]
     torque = axis.motor.torque_constant * budget_of(truth, result, axis)
     asked = axis.robustness.where_friction_is(truth.coulomb_motor + truth.coulomb_load)
     rig = None if drive is None else _OnRig(truth, result, axis, drive)
 
     def searched(borne: float) -> Known | None:
         return best_known(
-            truth, v, asked, noise=borne, noise_torque=torque,
+            truth, v, asked, noises=np.array([[borne, torque], [told["moving_noise"], told["most_change"]]]),
             inertia=truth.inertia_motor + truth.inertia_load + truth.inertia_third,
             speed_of_run=SPEED_OF_RUN * axis.goal.velocity, tuned=Gains.from_drive(v), with_sections=with_sections,
             softest=_softest(truth, result),

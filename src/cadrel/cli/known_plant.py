@@ -86,7 +86,7 @@ def gripped(truth: RigTruth, asked: Robustness) -> list[RigTruth]:
 
 
 def best_known(
-    truth: RigTruth, values: Mapping[str, float], asked: Robustness, *, noise: float, noise_torque: float,
+    truth: RigTruth, values: Mapping[str, float], asked: Robustness, *, noises: FloatArray,
     inertia: float, speed_of_run: float, tuned: Gains | None = None, with_sections: bool = True, softest: float = 1.0,
 ) -> Known | None:  # fmt: skip
     """Return the stiffest loop on the true plant with its resonances where they are and at both ends of their drift.
@@ -99,8 +99,9 @@ def best_known(
     ----------
     values : mapping
         The drive's, for its current loop.
-    noise, noise_torque : float
-        Raw speed at rest [rad/s] and what it may make of torque [N·m], both rms: the tuner's own budget.
+    noises : ndarray, shape (2, 2)
+        Raw speed at rest [rad/s] and what it may make of torque [N·m]; in motion, and by how much torque may change
+        from one sample to the next. All rms: the tuner's own budget.
     inertia : float
         About where the gain is looked for. [kg·m²]
     tuned : Gains, optional
@@ -124,10 +125,10 @@ def best_known(
     seen = values
     for _ in range(ROUNDS):
         grid = _grid(drifts, corners, closer)
-        x = _searched(drifts, corners, grid, seen, asked, noise, noise_torque, speed_of_run, free, box, started)
+        x = _searched(drifts, corners, grid, seen, asked, noises, speed_of_run, free, box, started)
         told = {**values, **_known(x).to_drive()}
         missed = [rig for rig in (*drifts, *corners) if not _does(rig, told, asked, speed_of_run, asks=rig in drifts)]
-        if not missed and _is_quiet(_known(x), noise, noise_torque):
+        if not missed and _is_quiet(_known(x), noises):
             return _known(x)
         # What no point of the grid showed it is shown, and the back-EMF fed forward through the filter that it found.
         closer += [rig for rig in missed if rig not in closer]
@@ -136,7 +137,7 @@ def best_known(
     for share in LESS ** np.arange(TRIES):
         known = _known(x, share)
         told = {**values, **known.to_drive()}
-        if not _is_quiet(known, noise, noise_torque):
+        if not _is_quiet(known, noises):
             continue
         if all(_does(rig, told, asked, speed_of_run, asks=rig in drifts) for rig in (*drifts, *corners)):
             return known
@@ -148,10 +149,10 @@ def _known(x: FloatArray, share: float = 1.0) -> Known:
     return Known(float(share * x[11]), float(share**2 * x[11] / x[0]), (float(x[0] / share), *x[1:11].tolist()))
 
 
-def _is_quiet(known: Known, noise: float, noise_torque: float) -> bool:
+def _is_quiet(known: Known, noises: FloatArray) -> bool:
     """Whether a loop makes no more torque of the raw speed's noise than it may. [rad/s], [N·m], both rms"""
-    made = noise * float(amplified(np.array([*known.shape, known.gain]), by_frequency(EVENLY), TV))
-    return made <= (1 + SLACK) * noise_torque
+    made = noises[:, 0] * amplified(np.array([*known.shape, known.gain]), by_frequency(EVENLY), TV)
+    return bool(np.all(made <= (1 + SLACK) * noises[:, 1]))
 
 
 def _does(
@@ -191,7 +192,7 @@ def _grid(drifts: list[RigTruth], corners: list[RigTruth], closer: list[RigTruth
 
 def _searched(
     drifts: list[RigTruth], corners: list[RigTruth], f: FloatArray, values: Mapping[str, float], asked: Robustness,
-    noise: float, noise_torque: float, speed_of_run: float, free: NDArray[np.int64], box: FloatArray,
+    noises: FloatArray, speed_of_run: float, free: NDArray[np.int64], box: FloatArray,
     started: Sequence[FloatArray | None],
 ) -> FloatArray:  # fmt: skip
     """Return the figures of the best loop on a grid. [Hz]"""
@@ -200,7 +201,7 @@ def _searched(
     on = (
         f, by_frequency(np.concatenate([f, EVENLY])), np.stack([plants.real, plants.imag]),
         np.array([unstable_pairs_by_itself(rig, values) for rig in rigs]), len(drifts),
-        asked.sensitivity_peak, asked.phase_margin, 10 ** (asked.gain_margin_db / 20), noise, noise_torque, TV,
+        asked.sensitivity_peak, asked.phase_margin, 10 ** (asked.gain_margin_db / 20), noises, TV,
     )  # fmt: skip
 
     def whole(figures: FloatArray) -> FloatArray:

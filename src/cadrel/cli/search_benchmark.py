@@ -25,7 +25,7 @@ def shape_times(load: TwoMass, winding: Winding, gains: Gains) -> tuple[float, f
     plants = Plants.of(grid, [(velocity_plant(one, winding, gains, grid), kept) for one in loads], None)
     box = np.log([(2e-3, 0.3), (150, 1900), (200, 1900), *([(60, 1850), (0.01, 1.5), (60, 1850), (0.1, 1.0)] * 2)])
     many = np.random.default_rng(1).uniform(box[:, :1], box[:, 1:], size=(len(box), 110))
-    fixed = (grid, plants.values, plants.models, plants.kept, gains.rates.velocity, math.inf, 0.0, 1999.0, 1e3)
+    fixed = (grid, plants.values, plants.models, plants.kept, gains.rates.velocity, Bounds().noises, 1999.0, 1e3)
     nothing = np.full(110, -np.inf)
     most = np.full(110, np.quantile(-scores(many, *fixed, nothing), 0.8))
     shaped = [g for g in (as_gains(x, gains, plants, Bounds(gain=1e3)) for x in many.T) if g is not None]

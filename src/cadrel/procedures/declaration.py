@@ -63,8 +63,8 @@ class Procedure:
     applies : callable
         Whether an axis has what it is about.
     back_to : mapping
-        By what its verdict missed, the procedure that a whole route begins at again, once: it has learned what to
-        bear.
+        By what its verdict missed, the procedure that a whole route begins at again, `MOST_RETURNS` times at the most:
+        it has learned what to bear.
     """
 
     key: str
@@ -121,6 +121,7 @@ class Procedure:
         return found
 
 
+MOST_RETURNS = 2  # of a whole route: each has learned more of what it has to bear
 PROCEDURES: dict[str, Procedure] = {}  # by key, once the package is imported
 
 

@@ -9,7 +9,7 @@ from cadrel.core.errors import CoreError
 from cadrel.core.identification import IdentifiedPlant
 from cadrel.core.parameters import REGISTRY, Entry
 from cadrel.link import Drive, LinkError
-from cadrel.procedures.declaration import PROCEDURES, in_order
+from cadrel.procedures.declaration import MOST_RETURNS, PROCEDURES, in_order
 from cadrel.procedures.errors import ProcedureError
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.session import Consent, Session
@@ -75,7 +75,7 @@ def run_route(
         sent = load_project_values(drive, values, owner="commission")
         if start is not None:
             drive.set_position(start)
-        left, went_back = in_order(), False
+        left, returns = in_order(), 0
         while left:
             procedure, *left = left
             key = procedure.key
@@ -94,9 +94,9 @@ def run_route(
             plant = plant.with_part(outcome.plant)
             result.events += [{"kind": "note", "step": key, "text": n} for n in session.notes]
             if outcome.verdict is not None and not outcome.verdict.is_proven:
-                back = "" if went_back else procedure.again(outcome.verdict.missed)
+                back = procedure.again(outcome.verdict.missed) if returns < MOST_RETURNS else ""
                 if back:  # it knows better now what that has to bear
-                    left, went_back = in_order(back), True
+                    left, returns = in_order(back), returns + 1
                     continue
                 remarks = " ".join(outcome.verdict.remarks)  # what no tuning mends is among them
                 result.reason = f"{key}, not proven: {outcome.verdict.reason}. {remarks}".rstrip()

@@ -18,6 +18,7 @@ from cadrel.core.identification import SpringyLoad
 from cadrel.core.identification.two_mass import ROUGH
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.judging import go_back_unless_proven
+from cadrel.procedures.noise_in_motion import noise_in_motion
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import first_measured, fit_plant, require_lines
 from cadrel.procedures.play import play_findings, swung_closed
@@ -47,7 +48,7 @@ def run_velocity_loop(session: Session) -> Outcome:
     fit = fit_plant(session, before, measured)
     seen = Seen(
         measured=measured, fit=fit, closed=swung_closed(session, before, fit, 0.38), moved=0.0, noise=noise,
-        device=device, flicker=flicker,
+        device=device, moving=noise_in_motion(first.record, before), flicker=flicker,
     )  # fmt: skip
     try:
         outcome = tuned_until_calm(session, before, seen, excitation, old_step)

@@ -6,7 +6,7 @@ from typing import Any
 
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
-from cadrel.core.tuning import EASED, NOISY, TuningRefused
+from cadrel.core.tuning import EASED, NOISY, VOLTAGE, TuningRefused
 from cadrel.core.verdict import Criterion
 from cadrel.procedures.errors import AnswerInNoise, AxisStopped
 from cadrel.procedures.outcome import Outcome
@@ -90,7 +90,7 @@ def _with_less_room(
     share = min(_share_of_room(missed.outcome, calm.outcome), _share_lost(plain, asked, calm.outcome))
     # Where more noise is borne than there is, it has hunted with more gain: a stiffer one would hunt again.
     hunted = calm.seen.noise > FIRMLY * calm.seen.device
-    if not calm.is_calm or share > MOST_SHARE or hunted or calm.limited_by in (NOISY, HUNTING, EASED):
+    if not calm.is_calm or share > MOST_SHARE or hunted or calm.limited_by in (NOISY, VOLTAGE, HUNTING, EASED):
         return calm
     session.note(f"It has more room than was missed: tuned anew with {100 * share:.0f} % of it.")
     less = replace(

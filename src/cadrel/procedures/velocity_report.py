@@ -28,6 +28,7 @@ from cadrel.procedures.judging import (
     ripple_criterion,
     swing_criterion,
 )
+from cadrel.procedures.noise_in_motion import most_change
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import PRECISE, bias_speed, edge_age, injected
 from cadrel.procedures.play import Closed, damping_of, rise_of
@@ -53,6 +54,7 @@ class Tried:
     ripple: float  # [N·m] rms at rest
     noise: float  # [rad/s] of the raw speed, that they had to bear
     device: float  # [rad/s] of it the device's own
+    moving: float  # [rad/s] of the raw speed while the axis moves
     plant: SpringyLoad  # as it is known by it
     swings: int = 0  # how often the drive halved them because the loop swung ever wider
 
@@ -139,6 +141,8 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
                 "gain_after": gains.velocity_gain,
                 "noise": tried.noise,
                 "device_noise": tried.device,
+                "moving_noise": tried.moving,
+                "most_change": most_change(session),
             }
         },
         summary=loop_summary(measured),

@@ -22,6 +22,7 @@ from cadrel.core.tuning import (
     tune_velocity,
 )
 from cadrel.procedures.judging import at_rest_after_a_kick, most_swing
+from cadrel.procedures.noise_in_motion import most_change
 from cadrel.procedures.plant_in_motion import PRECISE, bias_speed, edge_age
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_around import held_around
@@ -296,6 +297,7 @@ def _look(
     trusted = seen.measured.precise(PRECISE)
     settling = session.axis.goal.settling_time
     bearing: dict[str, Any] = {"measured": trusted, "working": working, "noise_torque": WITHIN * budget(session),
+                               "moving_noise": seen.moving, "most_change": most_change(session),
                                "edge_age": edge_age(session, bias_speed(session))}  # fmt: skip
     plain = seen.plain or must.plain
     sections, begun = (0, None) if plain else (MOST_SECTIONS, known)

@@ -32,6 +32,7 @@ class Seen:
     moved: float  # share by which the resonance moves with amplitude, beside its play
     noise: float  # [rad/s] of the raw speed that a proposal must bear: the device's, or what hunting is owed for
     device: float  # [rad/s] of it the device's own, as it stood under the loop from before
+    moving: float = 0.0  # [rad/s] of the raw speed while the axis moves, rms
     flicker: float = 0.0  # [rad] rms of the position that the device shows of the axis at rest
     hunts: bool = False  # it trembles at rest by more than the noise explains
     plain: bool = False  # whatever had sections ran away

@@ -92,12 +92,12 @@ def tuned(
     after = Seen(
         measured=whole, fit=second, closed=seen.closed, moved=moved,
         noise=max(looked.noise, looked.owed) if looked.hunts or looked.loud else looked.noise, device=seen.device,
-        flicker=seen.flicker, hunts=hunts, hunted=looked if hunts else seen.hunted,
+        moving=seen.moving, flicker=seen.flicker, hunts=hunts, hunted=looked if hunts else seen.hunted,
     )  # fmt: skip
     tried = Tried(
         gains=gains, limited_by=looked.limited_by, fits=(fit, second), measured=whole, own=again, record=record,
         steps=(old_step, new_step), closed=seen.closed, moved=moved, ripple=looked.ripple, noise=looked.noise,
-        device=seen.device, plant=replace(after.springy, noise=looked.noise), swings=swings,
+        device=seen.device, moving=seen.moving, plant=replace(after.springy, noise=looked.noise), swings=swings,
     )  # fmt: skip
     if moved > WORTH_SAYING or (seen.play is not None):
         session.note(_said(session, after))

@@ -11,10 +11,11 @@ from scipy.signal import lfilter
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, TwoMass, Winding, read_margins, spectral_radius, velocity_open, velocity_plant
 from cadrel.core.control.filters import Section
-from cadrel.core.tuning import noise_behind, spread_of, tune_velocity
+from cadrel.core.tuning import VOLTAGE, noise_behind, shaped_as, spread_of, tune_velocity
 from cadrel.core.tuning.gain_kernel import highest_gain, scores
-from cadrel.core.tuning.search import as_gains
+from cadrel.core.tuning.search import as_gains, shape_of
 from cadrel.core.tuning.shape import Bounds, Kept, Plants
+from cadrel.core.tuning.shape_kernel import made_of_noise
 from cadrel.core.tuning.velocity import ACROSS, COARSE, STABLE
 from cadrel.core.verdict.spread import UNSURE_DAMPING, Spread, gripped
 
@@ -28,6 +29,9 @@ KEPT = Kept(sensitivity_peak=1.8, phase_margin=math.radians(45), gain_margin=10 
 GRID = np.unique(
     np.concatenate([np.geomspace(0.5, 1200, 1500), np.linspace(200, 500, 800), np.linspace(1200, 1999, 300)])
 )
+
+
+QUIET = Bounds().noises
 
 
 def shape(*sections: Section, reset: float = 0.012) -> np.ndarray:
@@ -44,8 +48,7 @@ def gains_of(x: np.ndarray, gain: float, *sections: Section) -> Gains:
 def borne(
     x: np.ndarray,
     *,
-    noise_torque: float = math.inf,
-    noise: float = 0.0,
+    noises: np.ndarray = QUIET,
     kept: Kept = KEPT,
     most_gain: float = math.inf,
 ) -> float:
@@ -58,8 +61,7 @@ def borne(
             plants.models,
             plants.kept,
             START.rates.velocity,
-            noise_torque,
-            noise,
+            noises,
             1999.0,
             most_gain,
         )[1]
@@ -143,8 +145,7 @@ def test_a_loop_may_cross_over_more_than_once_where_its_phase_holds_the_resonanc
             plants.models,
             plants.kept,
             START.rates.velocity,
-            math.inf,
-            0.0,
+            QUIET,
             1999.0,
             math.inf,
         )[1]
@@ -174,12 +175,51 @@ def test_noise_makes_the_torque_that_the_blocks_make_of_it() -> None:
     assert noise_behind(float(answer.std()), gains) == pytest.approx(raw.std(), rel=0.03)
 
 
+def test_what_noise_changes_torque_by_is_that_of_white_noise_driven_through_the_filters() -> None:
+    gains = gains_of(shape(NOTCH), 0.2, NOTCH)
+    period = START.rates.velocity
+    raw = np.diff(np.random.default_rng(4).normal(size=40_001)) / period
+    # Independent: SciPy's filters one after the other, the regulator by its own sum.
+    q = NOTCH.biquad(period=period)
+    filtered = lfilter([q.b0, q.b1, q.b2], [1, q.a1, q.a2], raw)
+    for hz in (gains.torque_filter_hz, gains.feedback_filter_hz):
+        pole = math.exp(-2 * math.pi * hz * period)
+        filtered = lfilter([1 - pole], [1, -pole], filtered)
+    torque = gains.velocity_gain * (filtered + period / gains.velocity_reset * np.cumsum(filtered))
+    told, changes = gains.velocity_gain * np.array(made_of_noise(shape_of(gains), period)) * raw.std()
+    assert told == pytest.approx(torque[200:].std(), rel=0.03)
+    assert changes == pytest.approx(np.diff(torque[200:]).std(), rel=0.03)
+
+
+def test_noise_in_motion_holds_the_gain_down_to_what_the_voltage_follows() -> None:
+    x = shape(NOTCH)
+    free = borne(x)
+    _, changes = made_of_noise(x, START.rates.velocity)
+    assert borne(x, noises=Bounds(moving_noise=0.5, most_change=0.5 * changes * 2 * free).noises) == free
+    held = borne(x, noises=Bounds(moving_noise=0.5, most_change=0.5 * changes * 0.4 * free).noises)
+    assert held == pytest.approx(0.4 * free, rel=1e-6)
+
+
+def test_a_loop_held_by_noise_in_motion_says_so_and_answers_that_by_its_filters() -> None:
+    asked = Robustness(phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8)
+    free = tune_velocity(LOAD, WINDING, START, asked, most_sections=1)
+    changes = free.gains.velocity_gain * made_of_noise(shape_of(free.gains), START.rates.velocity)[1]
+    held = tune_velocity(LOAD, WINDING, START, asked, most_sections=1, moving_noise=1.0, most_change=0.3 * changes)
+    made = held.gains.velocity_gain * made_of_noise(shape_of(held.gains), START.rates.velocity)[1]
+    assert made <= 0.3 * changes * (1 + 1e-3)
+    assert held.limited_by == VOLTAGE != free.limited_by
+    assert 0.5 * free.integral < held.integral < free.integral  # by its gain alone: 0.3 ** 2
+    assert held.gains.torque_filter_hz < free.gains.torque_filter_hz
+    kept = shaped_as(free.gains, LOAD, WINDING, asked, moving_noise=1.0, most_change=0.3 * changes)
+    assert kept is not None and kept.gains.velocity_gain == pytest.approx(0.3 * free.gains.velocity_gain, rel=0.01)
+
+
 def test_a_budget_of_noise_holds_the_gain_down_to_what_it_allows() -> None:
     x = shape(NOTCH)
     free = borne(x)
     noise = 0.5
     budget = 0.4 * free * noise / noise_behind(1.0, gains_of(x, 1.0, NOTCH))
-    held = borne(x, noise=noise, noise_torque=budget / noise)
+    held = borne(x, noises=Bounds(noise=noise, noise_torque=budget / noise).noises)
     assert held < free
     assert noise_behind(budget / noise, gains_of(x, held, NOTCH)) == pytest.approx(noise, rel=1e-6)
 
@@ -390,8 +430,8 @@ def test_a_lag_below_the_crossover_is_found_where_it_makes_a_loop_stiffer() -> N
                 x[1:3] = plain.torque_filter_hz, plain.feedback_filter_hz
                 gain = float(
                     highest_gain(
-                        x, plants.frequency, plants.values, plants.models, plants.kept, START.rates.velocity, math.inf,
-                        0.0, 1999.0, math.inf,
+                        x, plants.frequency, plants.values, plants.models, plants.kept, START.rates.velocity, QUIET,
+                        1999.0, math.inf,
                     )[1]
                 )  # fmt: skip
                 best = max(best, gain / x[0])
@@ -423,7 +463,10 @@ def random_shapes(n: int, *, seed: int) -> np.ndarray:
 def test_what_has_a_score_to_beat_has_the_same_score_where_it_does_and_a_lower_one_where_not() -> None:
     plants = Plants.of(GRID, [(velocity_plant(LOAD, WINDING, START, GRID), KEPT)], None)
     many = random_shapes(150, seed=11)
-    fixed = (plants.frequency, plants.values, plants.models, plants.kept, START.rates.velocity, 1.0, 0.01, 1999.0)
+    fixed = (
+        plants.frequency, plants.values, plants.models, plants.kept, START.rates.velocity,
+        Bounds(noise=0.01, noise_torque=1.0).noises, 1999.0,
+    )  # fmt: skip
     whole = -scores(many, *fixed, math.inf, np.full(150, -np.inf))
     for beaten in np.quantile(whole, [0.3, 0.6, 0.9, 0.99]):
         left = -scores(many, *fixed, math.inf, np.full(150, beaten))
@@ -440,7 +483,7 @@ def test_no_phase_margin_is_crossed_between_two_points_of_a_grid() -> None:
     judged = 0
     for x in np.exp(random_shapes(300, seed=12).T):
         _, gain = highest_gain(
-            x, grid, plants.values, plants.models, plants.kept, START.rates.velocity, math.inf, 0.0, 1999.0, math.inf
+            x, grid, plants.values, plants.models, plants.kept, START.rates.velocity, QUIET, 1999.0, math.inf
         )
         if gain <= 0.0:
             continue

@@ -54,6 +54,8 @@ def ease_for_settling(
     working: Winding | None = None,
     noise: float = 0.0,
     noise_torque: float = math.inf,
+    moving_noise: float = 0.0,
+    most_change: float = math.inf,
     least_damping: float = LEAST_DAMPING,
     edge_age: float = 0.0,
 ) -> VelocityTuning:
@@ -63,7 +65,7 @@ def ease_for_settling(
     ----------
     tuning : VelocityTuning
         The stiffest velocity loop, of `tune_velocity`.
-    load, winding, asked, measured, working, noise, noise_torque, least_damping, edge_age
+    load, winding, asked, measured, working, noise, noise_torque, moving_noise, most_change, least_damping, edge_age
         As that was tuned on.
     settles : callable
         When a planned move is foreseen to have settled with the gains of all loops [s]; infinite where it does not.
@@ -96,8 +98,8 @@ def ease_for_settling(
         try:
             return tune_velocity(
                 load, winding, tuning.gains, asked, measured=measured, working=working, noise=noise,
-                noise_torque=noise_torque, least_damping=least_damping, most_gain=gain, most_sections=sections,
-                edge_age=edge_age,
+                noise_torque=noise_torque, moving_noise=moving_noise, most_change=most_change,
+                least_damping=least_damping, most_gain=gain, most_sections=sections, edge_age=edge_age,
             ).gains  # fmt: skip
         except TuningRefused:
             return None

@@ -18,7 +18,7 @@ import math
 import numba
 import numpy as np
 
-from cadrel.core.tuning.shape_kernel import shape_along, torque_of_noise
+from cadrel.core.tuning.shape_kernel import made_of_noise, shape_along
 
 NO_GAIN = -50.0  # score of a shape that bears none
 BANDWIDTH_WEIGHT = 0.5  # of log gain beside log integral gain: stiff first, then quick
@@ -37,7 +37,7 @@ SHAPE_ROWS, LOOP_ROWS = 4, 4  # that `shape_along` and `_loop_of` work in
 
 
 @numba.njit(cache=True, error_model="numpy")
-def highest_gain(x, frequency, plants, models, kept, period, noise_torque, noise, unseen_hz, most_gain):
+def highest_gain(x, frequency, plants, models, kept, period, noises, unseen_hz, most_gain):
     """Return (score, gain) of a shape: reset time [s], torque and speed filter [Hz], then zero and pole figures.
 
     Parameters
@@ -47,21 +47,22 @@ def highest_gain(x, frequency, plants, models, kept, period, noise_torque, noise
         The fields of `shape.Plants`. [Hz], [rad/s per N·m]
     period : float
         Of the velocity loop. [s]
-    noise_torque, noise : float
-        What the device's noise may make of torque, rms [N·m], and the rms of it [rad/s].
+    noises : ndarray, shape (2, 2)
+        The device's noise at rest, rms [rad/s], and what it may make of torque, rms [N·m]; the same in motion, and by
+        how much that torque may change from one sample to the next.
     unseen_hz, most_gain : float
         From where on the loop's gain stays below 1 by its margin [Hz]; no more gain than this [N·m·s/rad].
     """
     order = np.arange(plants.shape[1])
     along, turned, room = _prepared(frequency, plants, period)
     return _highest_gain(
-        x, frequency, along, turned, models, kept, period, noise_torque, noise, unseen_hz, most_gain, order, room,
+        x, frequency, along, turned, models, kept, period, noises, unseen_hz, most_gain, order, room,
         -np.inf,
     )  # fmt: skip
 
 
 @numba.njit(cache=True, error_model="numpy", nogil=True)
-def scores(many, frequency, plants, models, kept, period, noise_torque, noise, unseen_hz, most_gain, beaten):
+def scores(many, frequency, plants, models, kept, period, noises, unseen_hz, most_gain, beaten):
     """Return the negative score of every column of `many`, whose rows are logarithms of a shape's figures.
 
     One that does not reach its `beaten`, shape (columns,), may have a score that is too high, yet below that.
@@ -71,7 +72,7 @@ def scores(many, frequency, plants, models, kept, period, noise_torque, noise, u
     along, turned, room = _prepared(frequency, plants, period)
     for k in range(many.shape[1]):
         score, _ = _highest_gain(
-            np.exp(many[:, k]), frequency, along, turned, models, kept, period, noise_torque, noise, unseen_hz,
+            np.exp(many[:, k]), frequency, along, turned, models, kept, period, noises, unseen_hz,
             most_gain, order, room, beaten[k],
         )  # fmt: skip
         found[k] = -score
@@ -97,9 +98,7 @@ def _prepared(frequency, plants, period):
 
 
 @numba.njit(cache=True, error_model="numpy")
-def _highest_gain(
-    x, frequency, along, turned, models, kept, period, noise_torque, noise, unseen_hz, most_gain, order, room, beaten
-):
+def _highest_gain(x, frequency, along, turned, models, kept, period, noises, unseen_hz, most_gain, order, room, beaten):
     """As `highest_gain`, the plants gone through in an `order` whose first becomes the one that ends this shape.
 
     A shape whose score stays below `beaten` is of no use: it is left as soon as that is clear, with a score that is
@@ -111,8 +110,12 @@ def _highest_gain(
     seen = m if models == n else m - 1  # the plant that was measured has points of its own, behind the models'
     worth = (1.0 - ROUNDED) * math.exp((beaten + math.log(x[0])) / (1.0 + BANDWIDTH_WEIGHT))  # gain of that score
     least, most = 0.0, most_gain
-    if noise > 0.0:
-        most = min(most, noise_torque / (noise * torque_of_noise(x, period)))
+    if noises[0, 0] > 0.0 or noises[1, 0] > 0.0:
+        torque, change = made_of_noise(x, period)
+        if noises[0, 0] > 0.0:
+            most = min(most, noises[0, 1] / (noises[0, 0] * torque))
+        if noises[1, 0] > 0.0:
+            most = min(most, noises[1, 1] / (noises[1, 0] * change))
         if most < worth:
             return _score(most, x[0]), 0.0
     shape_along(x, period, along[0], along[1], shape)

@@ -210,7 +210,7 @@ def _score(many: FloatArray, plants: Plants, bounds: Bounds, gains: Gains, beate
         worse += 10.0 * np.maximum(many[k + 2] - many[k] - math.log(MOST_LEAD), 0.0)
     return worse + scores(
         np.ascontiguousarray(many), plants.frequency, plants.values, plants.models, plants.kept, gains.rates.velocity,
-        bounds.noise_torque, bounds.noise, bounds.unseen_hz, bounds.gain, worse - beaten,
+        bounds.noises, bounds.unseen_hz, bounds.gain, worse - beaten,
     )  # fmt: skip
 
 
@@ -218,7 +218,7 @@ def as_gains(shape: FloatArray, gains: Gains, plants: Plants, bounds: Bounds) ->
     """The gains of a shape at the highest gain it bears; None where it bears none."""
     _, gain = highest_gain(
         np.exp(shape), plants.frequency, plants.values, plants.models, plants.kept, gains.rates.velocity,
-        bounds.noise_torque, bounds.noise, bounds.unseen_hz, bounds.gain,
+        bounds.noises, bounds.unseen_hz, bounds.gain,
     )  # fmt: skip
     # The best shape often leaves no room between the bounds of its gain: rounded, it is the judge's, not the search's.
     x = [float(f"{figure:.{DIGITS}g}") for figure in np.exp(shape)]

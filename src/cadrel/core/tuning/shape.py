@@ -35,9 +35,16 @@ class Bounds:
     unseen_hz: float = 1200.0  # from here nothing is known of the plant: the gain stays below 1 by its margin
     noise: float = 0.0  # [rad/s] rms of the raw speed at rest
     noise_torque: float = math.inf  # [N·m] rms that it may make
+    moving_noise: float = 0.0  # [rad/s] rms of the raw speed while the axis moves
+    most_change: float = math.inf  # [N·m] rms by which its torque may change from one sample to the next
     gain: float = math.inf  # [N·m·s/rad] the highest there may be
     least_damping: float = LEAST_DAMPING  # of a section's poles
     speed_filter: float = math.inf  # [Hz] the highest there may be
+
+    @property
+    def noises(self) -> FloatArray:
+        """Noise at rest and in motion, each with the most that it may make: shape (2, 2)."""
+        return np.array([[self.noise, self.noise_torque], [self.moving_noise, self.most_change]])
 
 
 @dataclass(frozen=True, slots=True, eq=False)

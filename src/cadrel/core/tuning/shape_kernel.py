@@ -58,14 +58,24 @@ def shape_along(x, period, re, im, shape):
 
 
 @numba.njit(cache=True, error_model="numpy")
-def torque_of_noise(x, period):
-    """Return rms torque over rms raw speed at rest of a shape with gain 1. [N·m·s/rad over the gain]
+def made_of_noise(x, period):
+    """Return what a shape with gain 1 makes of noise: torque, and what of it changes from one sample to the next.
+
+    Both rms over the rms of the raw speed. [N·m·s/rad over the gain]
 
     The device's positions carry white noise: differenced, its spectrum is |1 - z^-1|², twice its share on average.
     """
     shape = np.empty((4, NOISE_POINTS))
     shape_along(x, period, NOISE_RE, NOISE_IM, shape)
-    total = 0.0
+    torque, change = 0.0, 0.0
     for k in range(NOISE_POINTS):
-        total += DIFFERENCED[k] * (shape[0, k] * shape[0, k] + shape[1, k] * shape[1, k])
-    return math.sqrt(0.5 * total / NOISE_POINTS)
+        power = DIFFERENCED[k] * (shape[0, k] * shape[0, k] + shape[1, k] * shape[1, k])
+        torque += power
+        change += DIFFERENCED[k] * power
+    return math.sqrt(0.5 * torque / NOISE_POINTS), math.sqrt(0.5 * change / NOISE_POINTS)
+
+
+@numba.njit(cache=True, error_model="numpy")
+def torque_of_noise(x, period):
+    """Return rms torque over rms raw speed at rest of a shape with gain 1. [N·m·s/rad over the gain]"""
+    return made_of_noise(x, period)[0]

@@ -25,7 +25,7 @@ from cadrel.core.response.estimate import FrequencyResponse
 from cadrel.core.tuning.pace import softened
 from cadrel.core.tuning.search import FIGURES, Evolved, as_gains, evolved, shape_of
 from cadrel.core.tuning.shape import LEAST_DAMPING, Bounds, Kept, Plants
-from cadrel.core.tuning.shape_kernel import torque_of_noise
+from cadrel.core.tuning.shape_kernel import made_of_noise, torque_of_noise
 from cadrel.core.verdict.loops import LOW_HZ, resonance_grid
 from cadrel.core.verdict.spread import Spread
 
@@ -41,6 +41,7 @@ INSIDE = (0.99, math.radians(0.4), 0.1)  # peak, phase and gain [dB] by which th
 USED_UP = 0.85  # of the ripple asked for, from which on noise is what binds
 HIDDEN = "a spring that may hide beyond"
 NOISY = "the device's noise: the current ripple asked for at rest"
+VOLTAGE = "the device's noise in motion: the voltage that its steps ask for"
 MORE = (1.02, 1.05, 1.1)  # times a gain: what first forbids so much more of it is what binds
 LESS, TRIES = 0.96, 40  # gain taken back, and how often, until every judge is content
 # Apart, two neighbouring lines do not tell which way round the plant went between them: their noise is the rest.
@@ -176,6 +177,8 @@ def tune_velocity(
     working: Winding | None = None,
     noise: float = 0.0,
     noise_torque: float = math.inf,
+    moving_noise: float = 0.0,
+    most_change: float = math.inf,
     least_damping: float = LEAST_DAMPING,
     known: Gains | None = None,
     most_gain: float = math.inf,
@@ -196,6 +199,9 @@ def tune_velocity(
         The winding at the working current, where dead time does not damp: margins must hold there as well.
     noise, noise_torque : float
         Of the raw speed at rest, rms [rad/s], and what it may make of torque, rms [N·m].
+    moving_noise, most_change : float
+        The same while the axis moves, and by how much it may change the torque from one sample to the next: more than
+        the voltage follows comes late, and less of it.
     least_damping : float
         Of a section's poles: what swings little in them is calmer where a device shows speed in steps. [1]
     known : Gains, optional
@@ -226,8 +232,9 @@ def tune_velocity(
     )
     unseen = UNSEEN_HZ if measured is None or not measured.frequency.size else max(UNSEEN_HZ, measured.frequency[-1])
     bounds = Bounds(
-        unseen_hz=unseen, noise=noise, noise_torque=noise_torque, gain=most_gain, least_damping=least_damping
-    )
+        unseen_hz=unseen, noise=noise, noise_torque=noise_torque, moving_noise=moving_noise, most_change=most_change,
+        gain=most_gain, least_damping=least_damping,
+    )  # fmt: skip
     found = _best_of(judge, gains, bounds, known, most_sections)
     if not found and (calm := _undamping_nothing(judge, gains)) is not None:
         slow = replace(bounds, speed_filter=calm.feedback_filter_hz)
@@ -240,7 +247,8 @@ def tune_velocity(
 
 def shaped_as(
     shape: Gains, load: TwoMass, winding: Winding, asked: Robustness, *, measured: FrequencyResponse | None = None,
-    working: Winding | None = None, noise: float = 0.0, noise_torque: float = math.inf, edge_age: float = 0.0,
+    working: Winding | None = None, noise: float = 0.0, noise_torque: float = math.inf, moving_noise: float = 0.0,
+    most_change: float = math.inf, edge_age: float = 0.0,
 ) -> VelocityTuning | None:  # fmt: skip
     """Return a velocity loop of a shape that is given, as much of its gain taken back as what is asked for wants.
 
@@ -248,7 +256,10 @@ def shaped_as(
     """
     seen = _joined(measured, load, winding, shape, edge_age)
     judge = _Judge(load, _windings(winding, working), asked, seen, edge_age)
-    bounds = Bounds(unseen_hz=UNSEEN_HZ, noise=noise, noise_torque=noise_torque, gain=math.inf, least_damping=0.0)
+    bounds = Bounds(
+        unseen_hz=UNSEEN_HZ, noise=noise, noise_torque=noise_torque, moving_noise=moving_noise,
+        most_change=most_change, least_damping=0.0,
+    )  # fmt: skip
     kept = _judged(judge, _quieter(shape, bounds))
     return None if kept is None else _told(judge, kept, bounds)
 
@@ -321,7 +332,7 @@ def _told(judge: _Judge, gains: Gains, bounds: Bounds) -> VelocityTuning:
     """A loop with its margins, and what binds it."""
     every = judge.margins(gains)
     limit = _limit(every, judge.load, judge.asked, gains, bounds)
-    if limit != NOISY and _hidden_binds(judge, gains):
+    if limit not in (NOISY, VOLTAGE) and _hidden_binds(judge, gains):
         limit = f"{HIDDEN} {judge.asked.seen_hz:.0f} Hz, up to where the lines show none"
     return VelocityTuning(gains=gains, margins=every[0], limited_by=limit)
 
@@ -395,9 +406,16 @@ def _quieter(known: Gains, bounds: Bounds) -> Gains | None:
     """
     if any(section.pole_damping < bounds.least_damping for section in known.sections):
         return None
-    made = known.velocity_gain * torque_of_noise(shape_of(known), known.rates.velocity) * bounds.noise
-    share = min(1.0, bounds.noise_torque / made) if made > 0.0 else 1.0
-    return softened(known, share)
+    return softened(known, min([1.0, *(most / made for made, most in _noises_made(known, bounds) if made > 0.0)]))
+
+
+def _noises_made(gains: Gains, bounds: Bounds) -> list[tuple[float, float]]:
+    """Return what a loop makes of its device's noise, and the most of it: torque at rest, its change in motion.
+
+    [N·m], rms.
+    """
+    made = gains.velocity_gain * np.array(made_of_noise(shape_of(gains), gains.rates.velocity)) * bounds.noises[:, 0]
+    return list(zip(made.tolist(), bounds.noises[:, 1].tolist(), strict=True))
 
 
 def _judged(judge: _Judge, proposed: Gains | None) -> Gains | None:
@@ -422,10 +440,10 @@ def _judged(judge: _Judge, proposed: Gains | None) -> Gains | None:
 
 def _limit(every: list[Margins], load: TwoMass, asked: Robustness, gains: Gains, bounds: Bounds) -> str:
     """What binds: the device's noise, or the margin of the worst plant."""
-    made = gains.velocity_gain * torque_of_noise(shape_of(gains), gains.rates.velocity) * bounds.noise
-    if math.isfinite(bounds.noise_torque) and made > USED_UP * bounds.noise_torque:
-        # The margins bind as well then: filters are as low as they allow, for the noise's sake.
-        return NOISY
+    for limit, (made, most) in zip((NOISY, VOLTAGE), _noises_made(gains, bounds), strict=True):
+        if math.isfinite(most) and made > USED_UP * most:
+            # The margins bind as well then: filters are as low as they allow, for the noise's sake.
+            return limit
     worst = max(every, key=lambda m: m.sensitivity_peak)
     return limiting_factor(worst, load, asked)
 

@@ -16,7 +16,7 @@ from cadrel.core.axis import drive_values
 from cadrel.core.errors import CadrelError
 from cadrel.link import LinkedDrive, LinkError, TcpLink
 from cadrel.procedures import PROCEDURES
-from cadrel.procedures.declaration import in_order
+from cadrel.procedures.declaration import MOST_RETURNS, in_order
 from cadrel.web.changes.outcomes import take_proposal
 from cadrel.web.jobs.models import Job
 from cadrel.web.jobs.patience import patiently
@@ -78,12 +78,13 @@ def _next(job_id: int, drive: LinkedDrive) -> str:
 
 
 def _sent_back(job: Job, verdict: Verdict) -> bool:
-    """Queue again what a procedure begins at by what it missed, if any and not for the second time."""
+    """Queue again what a procedure begins at by what it missed, if any and not more often than a route may."""
     missed = [row["what"] for row in verdict.criteria if not row["passed"]]
     back = PROCEDURES[job.procedure].again(missed)
-    if not back or job.consent.get("went_back"):
+    returns = int(job.consent.get("went_back", 0))
+    if not back or returns >= MOST_RETURNS:
         return False
-    job.consent, job.chain = {**job.consent, "went_back": True}, [p.key for p in in_order(back)]
+    job.consent, job.chain = {**job.consent, "went_back": returns + 1}, [p.key for p in in_order(back)]
     job.save(update_fields=["consent", "chain"])
     begun = following(job)
     text = f"{job.title} missed {', '.join(missed)}: once more from {begun.title} on, which bears it now."

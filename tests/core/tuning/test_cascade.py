@@ -147,6 +147,22 @@ def test_a_stiff_loop_whose_moves_leave_little_stays_however_slow_its_position_l
     assert softer.velocity_gain / softer.velocity_reset <= least
 
 
+def test_the_same_shape_with_a_little_less_is_looked_at_though_a_far_softer_one_settles_too(
+    stiffest: VelocityTuning,
+) -> None:
+    """Filters alone, a fraction as stiff, settle from the first share on; a tenth less of the shape does as well."""
+    most = 0.85 * stiffest.integral
+
+    def settles(gains: Gains) -> float:
+        return 0.05 if gains.velocity_gain / gains.velocity_reset < most else 1.0
+
+    alone = tune_velocity(HEAVY, WINDING, START, USUAL, most_sections=0)
+    assert settles(alone.gains) == 0.05 and alone.integral < 0.5 * stiffest.integral
+    softer = eased_by(stiffest, settles)
+    assert 0.9 * 0.81 * stiffest.integral < softer.integral < most
+    assert keeps_what_is_asked(softer.gains, HEAVY, WINDING, USUAL)
+
+
 def test_a_load_that_only_eigenvalues_show_swinging_is_named_as_what_limits_the_position_gain() -> None:
     """Every margin of the drifted models holds with more; a load of the spread is unstable, at its own swing."""
     soft = TwoMass(

@@ -28,7 +28,8 @@ from cadrel.core.tuning.velocity import (
 
 DECAYS = 6.0  # time constants of the position loop in the settling time asked for: what a move leaves is gone then
 HARDLY = 1.25  # times the soonest settling that any softness gives: for less nothing more is given up
-SHARES = tuple(float(x) for x in np.geomspace(1.0, 0.01, 13))  # of the stiffest loop's gain, that are looked at
+# Of the stiffest loop's gain, that are looked at: a tenth less of it may leave a position loop three times as quick.
+SHARES = (1.0, 0.9, 0.8, *(float(x) for x in np.geomspace(0.68, 0.01, 12)))
 SIMPLER = 1  # sections of a loop made for little gain, at the most
 EASED = "the load, which swings behind its shaft: with a stiffer motor the position loop could not settle in time"
 
@@ -79,9 +80,9 @@ def ease_for_settling(
     What the end of a move leaves falls with the position gain, which the load's swing may keep low; how much is left
     falls with the stiffness. So neither tells by itself when a move has settled. The velocity gain is lowered step by
     step, each with the quickest position loop around it: the same shape, its integral gain with the square of the
-    share, where that keeps what was asked of the velocity loop; the best simpler ones of no more gain. Where no
-    softness settles in time, the stiffest is left that takes hardly longer than the soonest. As soft as it has to be,
-    it is sought once more with all sections.
+    share, where that keeps what was asked of the velocity loop; the best simpler ones of no more gain. It ends where
+    one that settles is as stiff as that shape would be with less. Where no softness settles in time, the stiffest is
+    left that takes hardly longer than the soonest. As soft as it has to be, it is sought once more with all sections.
     """
 
     def foreseen(gains: Gains) -> float:
@@ -115,6 +116,9 @@ def ease_for_settling(
         return tuning
     simpler: dict[int, Gains | None] = {}
     for share in SHARES:
+        in_time = [_stiffness(gains) for after, gains in tried if after <= within]
+        if in_time and max(in_time) >= share**2 * _stiffness(stiff):
+            break
         most = share * stiff.velocity_gain
         softer = [softened(stiff, share)] if share < 1.0 else []
         found = [g for g in softer if keeps(g)]
@@ -123,10 +127,7 @@ def ease_for_settling(
             if before is not None and before.velocity_gain >= most:
                 simpler[sections] = sought(most, sections)
                 found += [g for g in (simpler[sections],) if g is not None]
-        now = [(foreseen(gains), gains) for gains in found]
-        tried += now
-        if any(after <= within for after, _ in now):
-            break
+        tried += [(foreseen(gains), gains) for gains in found]
     chosen = _stiffest_in_time(tried, within)
     if chosen is stiff:
         return tuning

@@ -286,6 +286,7 @@ def fit_plant(session: Session, gains: Gains, measured: FrequencyResponse, *, ne
             edge_age=age,
             near=near,
             known=_inertia_known(session),
+            motor_inertia=session.axis.motor.inertia,
         )
     )
 

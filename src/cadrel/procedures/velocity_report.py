@@ -33,6 +33,7 @@ from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import PRECISE, bias_speed, edge_age, injected
 from cadrel.procedures.play import Closed, damping_of, rise_of
 from cadrel.procedures.session import Session
+from cadrel.procedures.velocity_seen import doubt_beyond
 
 TIMING = 0.25  # of a current tick: what the model of the sampled loop may be off by, which no misfit shows
 STEP_SECONDS = 0.12
@@ -111,7 +112,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     models = [("model, small currents", load, winding), ("model, working current", load, working)]
     asked = asked_of(
         session.asked_of_any.where_it_moves(
-            tried.moved, rise=rise, damping=damping, seen_hz=second.seen_hz
+            max(tried.moved, doubt_beyond(second)), rise=rise, damping=damping, seen_hz=second.seen_hz
         )
     )  # fmt: skip
     rows = judge_loop("velocity", measured, models, gains, asked, edge_age=edge_age(session, bias))

@@ -44,11 +44,16 @@ class Seen:
         return self.closed.play if self.closed is not None and self.closed.play.is_seen else None
 
     @property
+    def moves(self) -> float:
+        """The share by which the resonance may lie elsewhere: it moves with amplitude, or only its flank is seen."""
+        return max(self.moved, doubt_beyond(self.fit))
+
+    @property
     def springy(self) -> SpringyLoad:
         """The load as it is known by now."""
         return SpringyLoad(
             load=self.fit.load, small_signal_resistance=self.fit.winding.resistance,
-            measured=self.measured.precise(PRECISE), moved=self.moved, rise=rise_of(self.closed, self.fit),
+            measured=self.measured.precise(PRECISE), moved=self.moves, rise=rise_of(self.closed, self.fit),
             closed_damping=damping_of(self.closed, self.fit), play=0.0 if self.play is None else self.play.width.value,
             noise=self.noise, flicker=self.flicker,
         )  # fmt: skip
@@ -56,7 +61,7 @@ class Seen:
     def asked(self, asked: Robustness) -> Robustness:
         """Return what must be honoured on this plant."""
         rise, damping = rise_of(self.closed, self.fit), damping_of(self.closed, self.fit)
-        return asked.where_it_moves(self.moved, rise=rise, damping=damping, seen_hz=self.fit.seen_hz)
+        return asked.where_it_moves(self.moves, rise=rise, damping=damping, seen_hz=self.fit.seen_hz)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -91,6 +96,14 @@ class Bearing:
     least: float = 0.0  # [N·m/rad] of its integral gain, that is enough
     until_calm: bool = False  # with as much less gain than the shape as the twin wants
     plain: bool = False  # with filters alone
+
+
+def doubt_beyond(fit: PlantFit) -> float:
+    """Return the share by which a resonance may lie elsewhere of which only the flank is seen; 0 where it was seen."""
+    resonance = fit.load.resonance_hz
+    if resonance is None or resonance < fit.seen_hz or fit.resonance_std is None:
+        return 0.0
+    return fit.resonance_std / resonance
 
 
 def budget(session: Session) -> float:

@@ -32,6 +32,10 @@ USUAL = (0.015, 1.0)
 # Of a resonance, beside what scatters: by this a model of springs and viscous losses alone is off on a shaft whose
 # masses rub too. On 131 drawn axes without play three in four were within it, and nine in ten within twice as much.
 RESONANCE_DOUBT = 4e-4
+# Natural logarithm by which what turns with the motor may differ from the inertia entered for it, as good as one line
+# of the measurement: sheets are off by a tenth, and hubs are not on them. It tells where a resonance lies of which only
+# the flank is seen.
+MOTOR_KNOWN = 0.2
 WORTHWHILE = 0.5  # a second mass must lower the misfit to this share, or one mass is kept
 # Of neighbouring lines, how far one mass is off both, in deviations and as a logarithm, where a spring shows that does
 # not earn its place; from which share of the highest line on it is looked for; deviation of a line that shows none.
@@ -60,6 +64,7 @@ def fit_two_mass(
     edge_age: float = 0.0,
     near: PlantFit | None = None,
     known: float = INERTIA_KNOWN,
+    motor_inertia: float = 0.0,
 ) -> PlantFit:
     """Return the model whose velocity plant fits a measurement.
 
@@ -78,6 +83,8 @@ def fit_two_mass(
         From an earlier measurement of the same axis: the search begins there alone.
     known : float
         Share within which the total inertia is known.
+    motor_inertia : float
+        Of the motor, as entered; 0: not told. [kg·m²]
 
     Raises
     ------
@@ -87,7 +94,8 @@ def fit_two_mass(
     Notes
     -----
     Least squares on the complex logarithm, weighted with the standard deviation (floor 2 %), the total inertia within
-    what the load run surely knows of it and the damping one that shafts have unless the lines say otherwise, from those
+    what the load run surely knows of it, the motor's about what was entered and the damping one that shafts have unless
+    the lines say otherwise, from those
     points of a coarse grid of ratios and anti-resonances that fit
     best; the best end is kept, and a single mass if the second does not earn its place.
     """
@@ -108,7 +116,11 @@ def fit_two_mass(
         return np.concatenate([error.real, error.imag])
 
     def sprung(p: FloatArray) -> FloatArray:
-        return np.append(misfit(flexible(p), winding_of(p)), (p[3] - math.log(USUAL[0])) / USUAL[1])
+        model = flexible(p)
+        usual = [(p[3] - math.log(USUAL[0])) / USUAL[1]]
+        if motor_inertia > 0.0:
+            usual.append(math.log(model.inertia_motor / motor_inertia) / MOTOR_KNOWN)
+        return np.append(misfit(model, winding_of(p)), usual)
 
     def rigid(p: FloatArray) -> TwoMass:
         return TwoMass(inertia_motor=float(np.exp(p[0])), viscous=viscous)
@@ -134,7 +146,7 @@ def fit_two_mass(
         loss="soft_l1",
         bounds=([np.log(inertia) - known, 0.0], [np.log(inertia) + known, most]),
     )
-    best, best_cost = PlantFit(rigid(single.x), winding_of(single.x)), single.cost
+    best, best_cost, damping_doubt = PlantFit(rigid(single.x), winding_of(single.x)), single.cost, 0.0
     grid = [
         np.array([np.log(inertia), share, np.log(anti), np.log(0.03), np.log(0.003), 0.3])
         for share in SHARES
@@ -153,12 +165,23 @@ def fit_two_mass(
         # The spring earns its place by a clearly better fit. Its resonances may lie a little above the measurement,
         # where their flank is seen; what is reported of them is for the caller to judge.
         if fit.cost < (WORTHWHILE if best.load.stiffness is None else 1.0) * best_cost:
-            stds = _resonance_stds(fit.x, fit.jac, fit.cost, len(use.frequency))
+            *stds, damping_doubt = _doubts(fit.x, fit.jac, fit.cost, len(use.frequency))
             best, best_cost = PlantFit(flexible(fit.x), winding_of(fit.x), *stds), fit.cost
     if best.load.stiffness is not None:
-        return replace(best, seen_hz=response.seen_hz)
+        return replace(best, load=_surely_damped(best.load, response.seen_hz, damping_doubt), seen_hz=response.seen_hz)
     plant = velocity_plant(best.load, best.winding, gains, response.frequency, edge_age=edge_age)
     return replace(best, seen_hz=explained_upto(response, plant))
+
+
+def _surely_damped(load: TwoMass, seen_hz: float, doubt: float) -> TwoMass:
+    """Return a load as it is fitted where its resonance was seen [Hz]; else damped by as little as it may be.
+
+    A flank hardly tells how sharp the resonance is: what was fitted is what is usual. `doubt` is the deviation of the
+    damping's logarithm.
+    """
+    if load.resonance_hz is None or load.resonance_hz <= seen_hz:
+        return load
+    return replace(load, damping=load.damping * math.exp(-doubt))
 
 
 def explained_upto(response: FrequencyResponse, plant: ComplexArray) -> float:
@@ -250,8 +273,10 @@ def _as_start(seen: PlantFit, winding: Winding) -> FloatArray:
     )
 
 
-def _resonance_stds(x: FloatArray, jacobian: FloatArray, cost: float, lines: int) -> tuple[float, float]:
+def _doubts(x: FloatArray, jacobian: FloatArray, cost: float, lines: int) -> tuple[float, float, float]:
     """Standard deviations of resonance and anti-resonance as the misfit has them, and the model's own doubt. [Hz]
+
+    And that of the damping's logarithm, no more than what is usual leaves of it. [1]
 
     ln f_anti is a parameter; ln f_res = ln f_anti - ln(1 - share) / 2, whose slope against the logit of the share is
     share / 2.
@@ -267,4 +292,5 @@ def _resonance_stds(x: FloatArray, jacobian: FloatArray, cost: float, lines: int
     return (
         at_resonance * math.hypot(RESONANCE_DOUBT, math.sqrt(max(float(slope @ covariance @ slope), 0.0))),
         at_anti * math.hypot(RESONANCE_DOUBT, math.sqrt(max(float(anti @ covariance @ anti), 0.0))),
+        min(math.sqrt(max(float(covariance[3, 3]), 0.0)), USUAL[1]),
     )

@@ -213,7 +213,8 @@ def test_a_velocity_loop_bears_what_an_axis_was_found_to_need_after_its_moves(mo
     for name, value in (
         ("velocity_step", None), ("noise_at_rest", (0.2, 1e-4)),
         ("first_measured", SimpleNamespace(response=None, excitation=None, record=None)), ("require_lines", None),
-        ("fit_plant", None), ("swung_closed", None), ("noise_in_motion", 0.7),
+        ("fit_plant", SimpleNamespace(load=SimpleNamespace(resonance_hz=None))),
+        ("swung_closed", None), ("noise_in_motion", 0.7),
     ):  # fmt: skip
         monkeypatch.setattr(velocity, name, lambda *_, answer=value, **__: answer)
     monkeypatch.setattr(velocity, "tuned_until_calm", told)

@@ -2,6 +2,8 @@
 
 import math
 from dataclasses import replace
+from types import SimpleNamespace
+from typing import Any
 
 import numpy as np
 import pytest
@@ -40,3 +42,16 @@ def test_a_resonance_of_which_only_the_flank_is_seen_is_held_over_its_doubt() ->
 def test_one_that_was_seen_has_the_drift_that_is_asked_for(fit: PlantFit) -> None:
     assert doubt_beyond(fit) == 0.0
     assert seen(fit).asked(ASKED).resonance_drift == ASKED.resonance_drift
+
+
+@pytest.mark.parametrize(("is_seen", "open_hz", "softer"), [(True, 1020.0, 0.02), (True, 990.0, 0.0),
+                                                            (False, 1020.0, 0.0)])  # fmt: skip
+def test_what_play_made_softer_drifts_from_where_it_was(is_seen: bool, open_hz: float, softer: float) -> None:
+    """Without play nothing explains that it lies lower: it may move on."""
+    stiffness = SimpleNamespace(value=LOAD.stiffness, std=0.0)
+    play = SimpleNamespace(is_seen=is_seen, width=SimpleNamespace(value=1e-3), stiffness=stiffness)
+    closed: Any = SimpleNamespace(play=play, fit=FLANK)
+    fit = replace(FLANK, seen_hz=1500.0)
+    found = replace(seen(fit), closed=closed, open_hz=open_hz)
+    assert found.softer == pytest.approx(softer, abs=1e-6)
+    assert found.asked(ASKED).resonance_softer == found.softer == found.springy.softer

@@ -5,7 +5,7 @@ The tries themselves are scripted here; what one does to an axis is tested throu
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from types import SimpleNamespace
 from typing import Any
 
@@ -280,6 +280,8 @@ def swung(hz: float, *, is_seen: bool = False) -> Any:
         (300.0, 330.0, swung(301.0), 0.0964),  # beyond what a strong swing showed
         (656.0, 828.0, swung(881.0), 0.1039),  # below it: down to the softest, by the drift that is twice this
         (656.0, 828.0, swung(881.0, is_seen=True), 0.0),  # explained by the play
+        (828.0, 808.0, swung(881.0, is_seen=True), 0.0),  # as well: it swung less
+        (828.0, 899.0, swung(881.0, is_seen=True), 0.0204),  # above what it is closed
         (300.0, 300.0, None, 0.00167),  # its doubt
     ],
 )
@@ -289,6 +291,32 @@ def test_a_resonance_moves_by_what_no_swing_explains(before: float, after: float
     if closed is not None and not closed.play.is_seen:
         lowest = 1 - MOVES_ON * found
         assert lowest * after <= before * 1.001, "the softest that was seen lies within the drift"
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "was", "is_swung"),
+    [
+        (None, 960.0, None, True),  # it hid
+        (1080.0, 960.0, None, True),  # only its flank was seen
+        (1080.0, 1060.0, None, False),  # it does still
+        (None, None, None, False),
+        (940.0, 960.0, None, False),  # it was swung before, too faintly to tell
+        (1080.0, 960.0, swung(1080.0), False),  # it was swung already
+    ],
+)
+def test_a_resonance_that_comes_into_the_lines_is_swung_for_its_play(
+    monkeypatch: pytest.MonkeyPatch, before: float | None, after: float | None, was: Any, is_swung: bool
+) -> None:
+    """Softened by its play it shows in a strong measurement around a soft loop: what is it closed?"""
+
+    def plant(hz: float | None) -> Any:
+        return SimpleNamespace(load=SimpleNamespace(resonance_hz=hz))
+
+    now = swung(1161.0, is_seen=True)
+    monkeypatch.setattr(velocity_try, "swung_closed", lambda session, gains, fit, share: now)
+    given = replace(seen(1.0), fit=plant(before), closed=was)
+    found = velocity_try._closed(Bench(), START, given, plant(after), highest=976.0)  # type: ignore[arg-type]
+    assert found is (now if is_swung else was)
 
 
 @pytest.mark.parametrize(
@@ -391,3 +419,23 @@ def test_where_less_room_would_gain_nothing_it_is_not_measured_again(run, calm, 
 def test_what_is_no_better_with_less_room_leaves_the_calm_loop_in_force(run, then: Callable[..., Try]) -> None:
     outcome, bench, _ = run(MISSED, try_of(0.5, criteria=margins(60.0, 10.0, 1.4)), then)
     assert outcome.gain == bench.written["velocity.gain"] == 0.5
+
+
+@pytest.mark.parametrize(("then", "left", "calls"), [(try_of(0.7), 0.7, 4), (try_of(0.7, proven=False), 0.2, 4),
+                                                     (refused, 0.2, 4)])  # fmt: skip
+def test_one_that_is_stiffer_by_far_and_misses_is_tuned_anew_once(run, then: Any, left: float, calls: int) -> None:
+    """What was learned around it is asked with as much room."""
+    calm = try_of(0.2, criteria=margins(60.0, 10.0, 1.4))
+    far = try_of(0.9, proven=False, criteria=margins(50.0, 7.0, 1.7))
+    outcome, bench, made = run(MISSED, calm, far, then)
+    assert outcome.gain == bench.written["velocity.gain"] == left and len(made) == calls
+    assert bench.asked[2].gain_margin_db == bench.asked[3].gain_margin_db < bench.asked[1].gain_margin_db
+    near = try_of(0.9, proven=False, criteria=margins(50.0, 7.0, 1.7))
+    _, _, made = run(MISSED, try_of(0.5, criteria=margins(60.0, 10.0, 1.4)), near)
+    assert len(made) == 3, "one that is near is not worth another measurement"
+
+
+def test_one_that_hunts_is_not_tuned_anew_however_stiff(run) -> None:
+    far = try_of(0.9, proven=False, hunts=True, criteria=margins(50.0, 7.0, 1.7))
+    outcome, _, made = run(MISSED, try_of(0.2, criteria=margins(60.0, 10.0, 1.4)), far)
+    assert outcome.gain == 0.2 and len(made) == 3

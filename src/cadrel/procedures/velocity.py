@@ -14,14 +14,13 @@ velocity_report.py   one try -> runs, findings, verdict
 """
 
 from cadrel.core.control import Gains
-from cadrel.core.identification import SpringyLoad
 from cadrel.core.identification.two_mass import ROUGH
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.judging import go_back_unless_proven
 from cadrel.procedures.noise_in_motion import noise_in_motion
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import first_measured, fit_plant, require_lines
-from cadrel.procedures.play import play_findings, swung_closed
+from cadrel.procedures.play import swung_closed
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_looks import noise_at_rest, velocity_step
 from cadrel.procedures.velocity_report import plant_run, velocity_values
@@ -48,15 +47,12 @@ def run_velocity_loop(session: Session) -> Outcome:
     fit = fit_plant(session, before, measured)
     seen = Seen(
         measured=measured, fit=fit, closed=swung_closed(session, before, fit, 0.38), moved=0.0, noise=noise,
-        device=device, moving=noise_in_motion(first.record, before), flicker=flicker,
+        device=device, open_hz=fit.load.resonance_hz or 0.0, moving=noise_in_motion(first.record, before),
+        flicker=flicker,
     )  # fmt: skip
     try:
         outcome = tuned_until_calm(session, before, seen, excitation, old_step)
         outcome.runs.append(plant_run(session, first.record, before))
-        if seen.closed is not None:
-            assert isinstance(outcome.plant, SpringyLoad)
-            outcome.runs.append(seen.closed.run)
-            outcome.findings += play_findings(seen.closed, outcome.plant.load, run=len(outcome.runs) - 1)
     except BaseException:
         session.write({**velocity_values(before), "position.gain": before.position_gain})
         raise

@@ -18,6 +18,8 @@ from cadrel.procedures.velocity_soft import settling_around
 from cadrel.procedures.velocity_try import Try, tuned
 
 MARGINS = ("phase margin", "gain margin", "sensitivity peak")
+ROOM = ("phase_margin", "gain_margin_db", "sensitivity_peak")
+FAR_STIFFER = 4.0  # integral gain of one that misses over that of the calm one, from which on it is tuned anew
 LEAST_SHARE = 0.5  # of the room that was asked for after a miss, which is asked for in any case
 MOST_SHARE = 0.65  # of the room, from which on asking for less is not worth another measurement
 
@@ -84,7 +86,7 @@ def _with_less_room(
     What a proposal misses goes with the gain about evenly: between one that missed and one that has too much, the room
     is asked for that both tell. Or, where what was learned from the miss tells the axis so well that the calm one has
     what it was made for, as much as that lacks of it, twice. What is no stiffer, or misses, leaves the calm one as it
-    was.
+    was; one that misses and is stiffer by far is tuned anew first, once, on what was measured around it.
     """
     plain = calm.seen.asked(session.asked_of_any)
     share = min(_share_of_room(missed.outcome, calm.outcome), _share_lost(plain, asked, calm.outcome))
@@ -93,15 +95,19 @@ def _with_less_room(
     if not calm.is_calm or share > MOST_SHARE or hunted or calm.limited_by in (NOISY, VOLTAGE, HUNTING, EASED):
         return calm
     session.note(f"It has more room than was missed: tuned anew with {100 * share:.0f} % of it.")
-    less = replace(
-        plain,
-        unsure=asked.unsure,
-        **{
-            key: getattr(plain, key) + share * (getattr(asked, key) - getattr(plain, key))
-            for key in ("phase_margin", "gain_margin_db", "sensitivity_peak")
-        },
-    )
-    tried = _once_more(session, before, calm, excitation, old_step, asked=less)
+
+    def with_it(last: Try) -> Try | None:
+        of_it = last.seen.asked(session.asked_of_any)
+        room = {key: getattr(of_it, key) + share * (getattr(asked, key) - getattr(plain, key)) for key in ROOM}
+        return _once_more(
+            session, before, last, excitation, old_step, asked=replace(of_it, unsure=asked.unsure, **room)
+        )
+
+    tried = with_it(calm)
+    far = tried is not None and tried.integral > FAR_STIFFER * calm.integral
+    if tried is not None and far and not (tried.is_calm or tried.seen.hunts):
+        session.note(f"It missed: {tried.missed}. Tuned anew on what was measured around it.")
+        tried = with_it(tried)
     return tried if tried is not None and tried.is_calm and tried.integral > calm.integral else calm
 
 

@@ -31,7 +31,7 @@ from cadrel.procedures.judging import (
 from cadrel.procedures.noise_in_motion import most_change
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.plant_in_motion import PRECISE, bias_speed, edge_age, injected
-from cadrel.procedures.play import Closed, damping_of, rise_of
+from cadrel.procedures.play import Closed, damping_of, play_findings, rise_of
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_seen import doubt_beyond
 
@@ -57,6 +57,7 @@ class Tried:
     device: float  # [rad/s] of it the device's own
     moving: float  # [rad/s] of the raw speed while the axis moves
     plant: SpringyLoad  # as it is known by it
+    softer: float = 0.0  # share by which the resonance was seen higher before, that play explains
     swings: int = 0  # how often the drive halved them because the loop swung ever wider
 
 
@@ -112,7 +113,8 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     models = [("model, small currents", load, winding), ("model, working current", load, working)]
     asked = asked_of(
         session.asked_of_any.where_it_moves(
-            max(tried.moved, doubt_beyond(second)), rise=rise, damping=damping, seen_hz=second.seen_hz
+            max(tried.moved, doubt_beyond(second)), rise=rise, damping=damping, softer=tried.softer,
+            seen_hz=second.seen_hz,
         )
     )  # fmt: skip
     rows = judge_loop("velocity", measured, models, gains, asked, edge_age=edge_age(session, bias))
@@ -129,6 +131,9 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     peak = measured.sensitivity_peak
     findings.append(Finding(kind="velocity_peak", label="Velocity-loop sensitivity peak", value=peak, unit="", run=2))
     findings += _resonances(first, second, highest=float(f[-1]), tick=session.rates.current)
+    if tried.closed is not None:
+        runs.append(tried.closed.run)
+        findings += play_findings(tried.closed, load, run=len(runs) - 1)
     return Outcome(
         findings=findings,
         changes=velocity_values(gains),

@@ -32,6 +32,7 @@ from cadrel.procedures.velocity_seen import (
     CALM,
     FAR_BEYOND,
     FIRMLY,
+    FREE,
     HEARD,
     LESS,
     MOST_AT_ONCE,
@@ -52,6 +53,7 @@ JUST = 1.1  # how much more noise is owed for, where it is mere noise
 MOST_LOOKS = 6  # proposals that are looked at before one is measured around
 NEAR = 1.3  # gain of a loop that hunts over that of one that rests, from which on one between them is looked at
 CALMER = 0.5  # ripple on the twin of what lies between both, of that of the one that hunts
+ERRS = 0.3  # ripple that was seen over that of the twin, below which the twin tells nothing
 BACK_OFF = 1.15  # gain of a loop that hunts over that of the one left in force, at the least
 HUNTING = "hunting at rest: play, friction, or the steps of the device"
 
@@ -88,6 +90,7 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
             continue
         looks.add(looked)
         looks.plain |= bearing.plain
+        looks.stiffest |= bearing.is_free_of_twin and bearing.noise <= seen.noise
         looks.plainest = max(looks.plainest, looked.plainest)
         bearing, known = _plainest(seen, looks) or _bearing(session, seen, looks, looked), looked.gains
     found, rests, hunting = looks.found, looks.rests, looks.above
@@ -116,6 +119,7 @@ class _Looks:
     loud: Looked | None = None
     hunted: int = 0
     plain: bool = False  # one with filters alone is among them
+    stiffest: bool = False  # and the stiffest of all, whatever its twin does
     plainest: float = 0.0  # [N·m/rad], integral gain of the stiffest of these that was proposed
 
     @property
@@ -172,7 +176,7 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
     if looked is looks.loud or not (looked.hunts or looked.gains is rests.gains):
         return None  # no stiffer than what rests already
     if rests.beyond is not None and (hunting is None or hunting is rests.beyond):
-        return _further(session, looks, rests)
+        return _further(session, seen, looks, rests)
     if hunting is None:
         return None
     return _between(session, rests, hunting)
@@ -186,7 +190,7 @@ def _plainest(seen: Seen, looks: _Looks) -> Bearing | None:
     """
     if looks.rests is None or looks.plain or looks.plainest <= _integral(looks.rests.gains):
         return None
-    return Bearing(noise=seen.noise, damping=LEAST_DAMPING, on_twin=(math.inf, math.inf), plain=True)
+    return Bearing(noise=seen.noise, damping=LEAST_DAMPING, on_twin=FREE, plain=True)
 
 
 def _softer(session: Session, hunting: Looked) -> Gains:
@@ -224,15 +228,19 @@ def _share_left(session: Session, looked: Looked) -> float:
     return min(shares)
 
 
-def _further(session: Session, looks: _Looks, rests: Looked) -> Bearing:
+def _further(session: Session, seen: Seen, looks: _Looks, rests: Looked) -> Bearing | None:
     """Return what a stiffer proposal must bear, on an axis of which only its twin hunts: that may err.
 
-    One between both where they lie apart, else one beyond what the twin still bears.
+    One between both where they lie apart, else one beyond what the twin still bears. A twin that hunts with what the
+    axis rests with errs, and tells nothing: the stiffest of all then, once.
     """
     above = looks.above
+    if HEARD * budget(session) < rests.on_twin and rests.ripple < ERRS * rests.on_twin:
+        stiffest = Bearing(noise=seen.noise, damping=LEAST_DAMPING, on_twin=FREE)
+        return None if looks.stiffest else stiffest
     between = None if above is None else _between(session, rests, above)
     least = rests.noise if above is None else borne(session, above.noise, above.gains)
-    return between or Bearing(noise=least / FIRMLY, damping=LEAST_DAMPING, on_twin=(math.inf, math.inf))
+    return between or Bearing(noise=least / FIRMLY, damping=LEAST_DAMPING, on_twin=FREE)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

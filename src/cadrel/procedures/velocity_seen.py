@@ -19,6 +19,7 @@ UNEXPLAINED, HEARD = 2.5, 0.8
 CALM = 0.3  # damping of a section's poles at the least, for an axis that hunts
 WITHIN = 0.88  # of the ripple asked for, that a proposal may use: the position loop adds a tenth, a look scatters
 MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
+FREE = (math.inf, math.inf)  # of its twin a proposal may do what it will
 FAR_BEYOND = 2.5  # times the ripple asked for, from which on a proposal that makes its twin hunt is not looked at
 
 
@@ -32,6 +33,7 @@ class Seen:
     moved: float  # share by which the resonance moves with amplitude, beside its play
     noise: float  # [rad/s] of the raw speed that a proposal must bear: the device's, or what hunting is owed for
     device: float  # [rad/s] of it the device's own, as it stood under the loop from before
+    open_hz: float = 0.0  # [Hz] of its resonance, the highest that was seen around a loop
     moving: float = 0.0  # [rad/s] of the raw speed while the axis moves, rms
     flicker: float = 0.0  # [rad] rms of the position that the device shows of the axis at rest
     hunts: bool = False  # it trembles at rest by more than the noise explains
@@ -49,19 +51,32 @@ class Seen:
         return max(self.moved, doubt_beyond(self.fit))
 
     @property
+    def softer(self) -> float:
+        """The share by which the resonance was seen higher before, that play explains; 0 where none is seen.
+
+        A shaft with play is softer the less it swings: each measurement around a loop finds another one, and none is
+        where it drifts from.
+        """
+        resonance = self.fit.load.resonance_hz
+        return max(self.open_hz / resonance - 1, 0.0) if resonance and self.play is not None else 0.0
+
+    @property
     def springy(self) -> SpringyLoad:
         """The load as it is known by now."""
         return SpringyLoad(
             load=self.fit.load, small_signal_resistance=self.fit.winding.resistance,
             measured=self.measured.precise(PRECISE), moved=self.moves, rise=rise_of(self.closed, self.fit),
-            closed_damping=damping_of(self.closed, self.fit), play=0.0 if self.play is None else self.play.width.value,
+            closed_damping=damping_of(self.closed, self.fit), softer=self.softer,
+            play=0.0 if self.play is None else self.play.width.value,
             noise=self.noise, flicker=self.flicker,
         )  # fmt: skip
 
     def asked(self, asked: Robustness) -> Robustness:
         """Return what must be honoured on this plant."""
         rise, damping = rise_of(self.closed, self.fit), damping_of(self.closed, self.fit)
-        return asked.where_it_moves(self.moves, rise=rise, damping=damping, seen_hz=self.fit.seen_hz)
+        return asked.where_it_moves(
+            self.moves, rise=rise, damping=damping, softer=self.softer, seen_hz=self.fit.seen_hz
+        )  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -96,6 +111,11 @@ class Bearing:
     least: float = 0.0  # [N·m/rad] of its integral gain, that is enough
     until_calm: bool = False  # with as much less gain than the shape as the twin wants
     plain: bool = False  # with filters alone
+
+    @property
+    def is_free_of_twin(self) -> bool:
+        """Whether the stiffest is looked at, whatever the twin does with it."""
+        return self.on_twin == FREE and not self.plain and self.shape is None
 
 
 def doubt_beyond(fit: PlantFit) -> float:

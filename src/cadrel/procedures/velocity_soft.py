@@ -12,7 +12,7 @@ from cadrel.procedures.velocity_around import positioned_around
 from cadrel.procedures.velocity_report import velocity_values
 from cadrel.procedures.velocity_seen import Seen
 
-SURELY = 0.6  # of the settling time asked for: the next move is another one
+SURELY = 0.8  # of the settling time asked for: the next move is another one
 
 
 def soft_enough(

@@ -9,7 +9,7 @@ import numpy as np
 from cadrel.core.axis.understanding import MOVES_ON, Robustness
 from cadrel.core.control import Gains
 from cadrel.core.identification import PlantFit
-from cadrel.core.tuning import HIDDEN
+from cadrel.core.tuning import HIDDEN, spread_of
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import (
     PRECISE,
@@ -19,7 +19,7 @@ from cadrel.procedures.plant_in_motion import (
     plan_excitation,
     require_lines,
 )
-from cadrel.procedures.play import Closed, rise_of
+from cadrel.procedures.play import Closed, rise_of, swung_closed
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_looks import velocity_step
 from cadrel.procedures.velocity_report import Tried, outcome_of
@@ -86,20 +86,24 @@ def tuned(
             "was measured before it stands in there."
         )
     second = fit_plant(session, gains, whole, near=fit)
-    moved = max(seen.moved, _moved(fit, second, seen.closed, highest=float(again.frequency[-1])))
+    highest = float(again.frequency[-1])
+    closed = _closed(session, gains, seen, second, highest=highest)
+    moved = max(seen.moved, _moved(fit, second, closed, highest=highest))
     swings = looked.swings + session.swings - before_it
     hunts = looked.hunts or swings > 0
     after = Seen(
-        measured=whole, fit=second, closed=seen.closed, moved=moved,
+        measured=whole, fit=second, closed=closed, moved=moved,
         noise=max(looked.noise, looked.owed) if looked.hunts or looked.loud else looked.noise, device=seen.device,
-        moving=seen.moving, flicker=seen.flicker, hunts=hunts, hunted=looked if hunts else seen.hunted,
+        open_hz=max(seen.open_hz, second.load.resonance_hz or 0.0), moving=seen.moving, flicker=seen.flicker,
+        hunts=hunts, hunted=looked if hunts else seen.hunted,
     )  # fmt: skip
     tried = Tried(
         gains=gains, limited_by=looked.limited_by, fits=(fit, second), measured=whole, own=again, record=record,
-        steps=(old_step, new_step), closed=seen.closed, moved=moved, ripple=looked.ripple, noise=looked.noise,
+        steps=(old_step, new_step), closed=closed, moved=moved, ripple=looked.ripple, noise=looked.noise,
         device=seen.device, moving=seen.moving, plant=replace(after.springy, noise=looked.noise), swings=swings,
+        softer=after.softer,
     )  # fmt: skip
-    if moved > WORTH_SAYING or (seen.play is not None):
+    if moved > WORTH_SAYING or after.play is not None:
         session.note(_said(session, after))
     return Try(gains=gains, outcome=outcome_of(session, before, tried), seen=after, limited_by=tried.limited_by)
 
@@ -107,13 +111,19 @@ def tuned(
 def _said(session: Session, seen: Seen) -> str:
     """Over what the margins are held, and why it is more than was asked for."""
     asked = seen.asked(session.asked_of_any)
-    low, high = asked.resonance_drift, (1 + asked.resonance_rise) * (1 + asked.resonance_drift) - 1
+    low, high = -spread_of(asked).lowest, (1 + asked.resonance_rise) * (1 + asked.resonance_drift) - 1
     why = f"The resonance moves with amplitude by {100 * seen.moved:.1f} %"
     if seen.play is not None:
         about = f"about {math.degrees(seen.play.width.value):.2g}°"
         width = about if seen.play.is_measured else f"at most {math.degrees(seen.play.at_most):.2g}°"
         why = f"Between motor and load there is a play of {width} at the motor"
     return f"{why}: the margins are held from {100 * low:.0f} % below the resonance to {100 * high:.0f} % above."
+
+
+def _closed(session: Session, gains: Gains, seen: Seen, second: PlantFit, *, highest: float) -> Closed | None:
+    """Return the resonance swung strongly: now, where it hid beyond the highest line [Hz] until now."""
+    before, after = ((fit.load.resonance_hz or math.inf) < highest for fit in (seen.fit, second))
+    return swung_closed(session, gains, second, 0.7) if seen.closed is None and after and not before else seen.closed
 
 
 def _moved(first: PlantFit, second: PlantFit, closed: Closed | None, *, highest: float) -> float:
@@ -127,9 +137,10 @@ def _moved(first: PlantFit, second: PlantFit, closed: Closed | None, *, highest:
     if before is None or after is None or max(before, after) >= highest:
         return 0.0
     top = max((1 + rise_of(closed, first)) * before, before)
-    beyond = max(after / top - 1, before / after - 1, 0.0)
+    beyond = max(after / top - 1, 0.0)
     if closed is not None and closed.play.is_seen:
-        return beyond
+        return beyond  # as softer as it is now play makes it
+    beyond = max(beyond, before / after - 1)
     doubt = after if second.resonance_std is None else second.resonance_std  # not stated: anywhere
     if closed is None or top == before:
         beyond = abs(after / before - 1)

@@ -115,6 +115,21 @@ def test_a_shaft_whose_play_closes_has_drifted_down_as_well_and_is_damped_as_it_
     assert named["resonance -5 %"].damping == seen.damping
 
 
+def test_a_resonance_that_play_made_softer_drifts_down_from_where_it_was_seen_before() -> None:
+    """Seen at 714 Hz and now at 700: 5 % below 714, and never less than half of the drift below 700."""
+    seen = true(700.0)
+    lowest = {s: min(one.resonance_hz or 0 for one in replace(SPREAD, resonance_softer=s).drifts(seen))
+              for s in (0.0, 0.02, 0.2)}  # fmt: skip
+    assert lowest[0.0] == pytest.approx(0.95 * 700, rel=1e-3)
+    assert lowest[0.02] == pytest.approx(0.95 * 714, rel=1e-3)
+    assert lowest[0.2] == pytest.approx((1 - 0.5 * 0.05) * 700, rel=1e-3)
+    highest = [max(one.resonance_hz or 0 for one in replace(SPREAD, resonance_softer=s).drifts(seen)) for s in (0, 0.2)]
+    assert highest[0] == highest[1], "upward nothing changes"
+    stable = [min(one.resonance_hz or 0 for one in replace(SPREAD, resonance_softer=s, inertia_most=1.0).corners(seen))
+              for s in (0.0, 0.02)]  # fmt: skip
+    assert stable[1] / stable[0] == pytest.approx(1.02, rel=1e-3)  # and what must be stable follows
+
+
 def test_the_farther_a_resonance_rises_the_less_of_its_damping_is_counted_on() -> None:
     seen = true(700.0, damping=0.02)
     rises = (0.0, 1e-3, 0.02, 0.05, 0.3)

@@ -54,6 +54,7 @@ class Robustness:
     resonance_drift: float = 0.05  # every margin holds with each resonance so much lower and higher
     resonance_rise: float = 0.0  # share by which it lies higher than measured once its play is closed
     closed_damping: float = 1.0  # of the damping measured: what is left of it then
+    resonance_softer: float = 0.0  # share by which it was seen higher before: its drift below is from there
     inertia_least: float = 0.7  # of the one measured; the loop stays stable from here
     inertia_most: float = 1.5  # to here
     ripple: float = 0.1  # of the continuous current, rms, that the device's noise may make at rest
@@ -79,15 +80,19 @@ class Robustness:
         return self if self.step <= 0.0 else replace(self, grip=8 * friction / (math.pi * self.step))
 
     def where_it_moves(
-        self, share: float, *, rise: float = 0.0, damping: float = 1.0, seen_hz: float = math.inf
+        self, share: float, *, rise: float = 0.0, damping: float = 1.0, softer: float = 0.0, seen_hz: float = math.inf
     ) -> "Robustness":
         """Return what must be honoured where a resonance moves with amplitude, measured up to `seen_hz`.
 
         Its drift is wider by twice the `share` by which it was seen to move, for amplitudes that were not measured; it
-        is higher by the `rise` once play is closed, and has a share of its `damping` left.
+        is higher by the `rise` once play is closed, and has a share of its `damping` left. Where play explains that it
+        lies lower than it was seen before, its drift below is from there: from a share `softer` higher.
         """
         drift = min(self.drift_where_it_moves(share), WIDEST_DRIFT)
-        return replace(self, resonance_drift=drift, resonance_rise=rise, closed_damping=damping, seen_hz=seen_hz)
+        return replace(
+            self, resonance_drift=drift, resonance_rise=rise, closed_damping=damping, resonance_softer=softer,
+            seen_hz=seen_hz,
+        )  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

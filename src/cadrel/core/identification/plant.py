@@ -44,6 +44,7 @@ class SpringyLoad:
     moved: float = 0.0  # share by which its resonance moved from one amplitude to another, its play left aside
     rise: float = 0.0  # share by which its resonance lies higher once play between motor and load is closed
     closed_damping: float = 1.0  # of the damping of `load`: what is left of it then
+    softer: float = 0.0  # share by which its resonance was seen higher before, with its play open as well
     play: float = 0.0  # [rad] whole, at the motor; 0: none seen
     noise: float | None = None  # [rad/s] rms of the raw speed at rest; None: not looked at
     flicker: float = 0.0  # [rad] rms of the position that the device shows of an axis at rest
@@ -57,6 +58,7 @@ class SpringyLoad:
             "moved": self.moved,
             "rise": self.rise,
             "closed_damping": self.closed_damping,
+            "softer": self.softer,
             "play": self.play,
             "noise": self.noise,
             "flicker": self.flicker,
@@ -77,7 +79,7 @@ class SpringyLoad:
             load=TwoMass(**plain["load"]),
             small_signal_resistance=float(plain["small_signal_resistance"]),
             measured=FrequencyResponse(m["f"], m["re"] + 1j * m["im"], m["coherence"], m["std"]),
-            **{k: float(plain.get(k, 0.0)) for k in ("moved", "rise", "play", "flicker")},
+            **{k: float(plain.get(k, 0.0)) for k in ("moved", "rise", "softer", "play", "flicker")},
             closed_damping=float(plain.get("closed_damping", 1.0)),
             noise=plain.get("noise"),
         )
@@ -200,7 +202,7 @@ class IdentifiedPlant:
         if self.springy is None:
             return asked
         s = self.springy
-        return asked.where_it_moves(s.moved, rise=s.rise, damping=s.closed_damping)
+        return asked.where_it_moves(s.moved, rise=s.rise, damping=s.closed_damping, softer=s.softer)
 
     def with_part(self, part: PlantPart | None) -> Self:
         """Return the plant with a part found anew. A new total load retires what was found on the one before."""

@@ -153,7 +153,7 @@ def spread_of(asked: Robustness) -> Spread:
     """Return the spread that is asked for."""
     return Spread(
         resonance_drift=asked.resonance_drift, resonance_rise=asked.resonance_rise,
-        closed_damping=asked.closed_damping,
+        closed_damping=asked.closed_damping, resonance_softer=asked.resonance_softer,
         inertia_least=asked.inertia_least, inertia_most=asked.inertia_most,
         motor_inertia=asked.motor_inertia, seen_hz=asked.seen_hz, grip=asked.grip, unsure=asked.unsure,
     )  # fmt: skip

@@ -16,6 +16,7 @@ RISES = 0.05  # share that a resonance rises by where what its damping is by the
 # Damping of the anti-resonance by what rubs on the load, from which on margins are held without it as well: the dry
 # friction of a load that turns back in a small swing is read as viscous, and a larger swing hardly meets it. [1]
 RUBS = 0.001
+LEAST_DRIFT = 0.5  # of the drift below, that is left of it from a resonance which play made softer
 # A load that hides: its share of the whole at the least, its resonances over the highest frequency that was measured,
 # nearer ones being seen by their flanks, and their damping at the least (common practice for couplings). [1]
 LEAST_HIDDEN, BEYOND_SEEN, HIDDEN_DAMPING = 0.08, (1.15, 1.25, 1.36, 1.47, 1.6), 0.005
@@ -33,6 +34,7 @@ class Spread:
     resonance_drift: float = 0.0  # share, lower and higher
     resonance_rise: float = 0.0  # share, higher beside the drift: play that closes
     closed_damping: float = 1.0  # of the damping measured, where it is closed
+    resonance_softer: float = 0.0  # share, higher: the drift below is from there, where play made it softer
     inertia_least: float = 1.0  # of the one measured
     inertia_most: float = 1.0
     motor_inertia: float = 0.0  # [kg·m²] as entered; 0: not told
@@ -49,7 +51,7 @@ class Spread:
             return [("", load), *((f"a spring at {one.resonance_hz:.0f} Hz, unseen", one) for one in self.hidden(load))]
         if self.resonance_drift == 0.0 and self.resonance_rise == 0.0:
             return [("", load)]
-        low, high = -self.resonance_drift, (1 + self.resonance_rise) * (1 + self.resonance_drift) - 1
+        low, high = self.lowest, (1 + self.resonance_rise) * (1 + self.resonance_drift) - 1
         # Closed it is damped less than as it was measured, the farther it rises for that the less surely told.
         doubt = UNSURE_DAMPING * min(self.resonance_rise / RISES, 1.0)
         closed = replace(load, damping=(1 - doubt) * self.closed_damping * load.damping)
@@ -64,6 +66,15 @@ class Spread:
                 for told, one in loads
             ]
         return loads
+
+    @property
+    def lowest(self) -> float:
+        """Share by which the resonance may lie lower than measured, negative.
+
+        Half of the drift at the least, however much higher it was seen before.
+        """
+        drift = self.resonance_drift
+        return min((1 - drift) * (1 + self.resonance_softer) - 1, -LEAST_DRIFT * drift)
 
     def drifts(self, load: TwoMass) -> list[TwoMass]:
         """Return the loads of `named`."""

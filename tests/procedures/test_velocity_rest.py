@@ -15,6 +15,7 @@ import pytest
 
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
+from cadrel.core.control.filters import Section
 from cadrel.core.tuning import LEAST_DAMPING, NOISY, TuningRefused, VelocityTuning, noise_behind, softened
 from cadrel.procedures import velocity_rest, velocity_soft
 from cadrel.procedures.velocity_reach import Reached
@@ -127,7 +128,7 @@ def scripted(
     def look(*given: Any, **_: Any) -> Looked:
         asked.append(given[4])
         told_so = {"limited_by": "", "swings": 0, "hunts": False, "loud": False, "ripple": 0.0} | script.pop(0)
-        gains = softened(START.with_(velocity_gain=1.0), told_so.pop("gain"))
+        gains = softened(START.with_(velocity_gain=1.0, sections=told_so.pop("sections", ())), told_so.pop("gain"))
         owed = FIRMLY * noise_behind(max(told_so["ripple"], BUDGET), gains)
         return Looked(gains=gains, noise=given[4].noise, owed=owed, most_gain=math.inf, **told_so)
 
@@ -278,6 +279,26 @@ def test_an_axis_that_rests_where_its_twin_hunts_is_looked_at_with_stiffer_ones_
     found, asked = scripted(monkeypatch, first, {"gain": 0.8}, hunts)
     assert found.gains.velocity_gain == pytest.approx(0.9 / BACK_OFF), "what rested is softened for the one that hunts"
     assert [one.on_twin for one in asked[1:]] == [(math.inf, math.inf)] * 2, "whatever the twin does"
+
+
+@pytest.mark.parametrize(("damping", "is_sharp"), [(0.08, True), (CALM, False)])
+def test_where_a_sharp_shape_hunts_with_less_gain_as_well_a_blunt_one_is_looked_at(
+    monkeypatch, damping: float, is_sharp: bool
+) -> None:
+    """Twice it hunts where its twin rests: then one that swings less is searched for, once: it may be stiffer."""
+    section = Section(zero_hz=79.0, zero_damping=0.08, pole_hz=31.0, pole_damping=damping)
+    hunts = {"gain": 1.0, "sections": (section,), "hunts": True, "loud": True, "ripple": 2 * BUDGET}
+    found, asked = scripted(monkeypatch, hunts, hunts | {"gain": 0.5}, {"gain": 0.8})
+    assert asked[1].shape is not None, "of the same shape first"
+    assert (asked[2].shape is None) is is_sharp
+    if is_sharp:
+        assert asked[2].noise == asked[0].noise and asked[2].damping == CALM and asked[2].most_gain == math.inf
+        assert found.gains.velocity_gain == pytest.approx(0.8), (
+            "one of another shape that hunts with less tells nothing"
+        )
+        twice = [hunts, hunts | {"gain": 0.5}, hunts | {"gain": 0.7}, {"gain": 0.2}]
+        _, asked = scripted(monkeypatch, *twice, *[{"gain": 0.3}] * 2)
+        assert asked[3].shape is not None, "once"
 
 
 @pytest.mark.parametrize(("ripple", "errs"), [(0.05 * BUDGET, True), (0.8 * BUDGET, False)])

@@ -90,21 +90,22 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
             continue
         looks.add(looked)
         looks.plain |= bearing.plain
+        looks.blunt |= bearing.damping >= CALM and bearing.shape is None and not bearing.plain
         looks.stiffest |= bearing.is_free_of_twin and bearing.noise <= seen.noise
         looks.plainest = max(looks.plainest, looked.plainest)
         bearing, known = _plainest(seen, looks) or _bearing(session, seen, looks, looked), looked.gains
     found, rests, hunting = looks.found, looks.rests, looks.above
     assert found is not None
-    if hunting is not None and rests is not None:
+    beside = 0.0 if hunting is None or rests is None else stiffer(hunting.gains, rests.gains)
+    if hunting is not None and rests is not None and beside >= 1.0:  # else one of another shape, which tells nothing
         session.note(
             f"With a velocity gain of {rests.gains.velocity_gain:.3g} the axis rests, with "
             f"{hunting.gains.velocity_gain:.3g} {'its twin' if hunting is rests.beyond else 'it'} hunts."
         )
         if rests.limited_by == NOISY:
             found = replace(found, limited_by=HUNTING)
-        beside = stiffer(hunting.gains, rests.gains)
         if hunting is not rests.beyond and beside < BACK_OFF:
-            found = replace(found, gains=softened(rests.gains, max(beside, 1.0) / BACK_OFF), limited_by=HUNTING)
+            found = replace(found, gains=softened(rests.gains, beside / BACK_OFF), limited_by=HUNTING)
     session.write(velocity_values(found.gains))
     return found
 
@@ -119,6 +120,7 @@ class _Looks:
     loud: Looked | None = None
     hunted: int = 0
     plain: bool = False  # one with filters alone is among them
+    blunt: bool = False  # one whose sections swing little
     stiffest: bool = False  # and the stiffest of all, whatever its twin does
     plainest: float = 0.0  # [N·m/rad], integral gain of the stiffest of these that was proposed
 
@@ -157,6 +159,9 @@ def _bearing(session: Session, seen: Seen, looks: _Looks, looked: Looked) -> Bea
         again = looks.hunted > 1 and not told_by_twin
         # A twin that hunts as well tells with what it does so less: from a little less gain on it is asked.
         less = LESS * borne(session, looked.noise, looked.gains) if told_by_twin else looked.owed
+        if looked.hunts and again and not looks.blunt and _sharpest(looked.gains) < CALM:
+            # Of this shape it hunts with less gain as well: what swings less between steps of a device may not.
+            return Bearing(noise=seen.noise, damping=CALM)
         softer = _softer(session, looked) if looked.hunts and not told_by_twin else None
         if softer is not None and not looks.plain and looks.plainest >= _integral(softer):
             # Nothing tells what would rest: the plainest is the likeliest to.
@@ -197,6 +202,11 @@ def _softer(session: Session, hunting: Looked) -> Gains:
     """Return gains of the same shape, so much less as the axis hunted too much: a half at the least."""
     share = min(_share_left(session, hunting), 1 / NEAR)
     return softened(hunting.gains, 1 / FIRMLY if hunting.swings else max(share, 1 / FIRMLY))
+
+
+def _sharpest(gains: Gains) -> float:
+    """Return the least damping of a section's poles; 1 without sections."""
+    return min((one.pole_damping for one in gains.sections), default=1.0)
 
 
 def _integral(gains: Gains) -> float:

@@ -24,7 +24,7 @@ from cadrel.procedures.play import swung_closed
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_looks import noise_at_rest, velocity_step
 from cadrel.procedures.velocity_report import plant_run, velocity_values
-from cadrel.procedures.velocity_seen import Seen
+from cadrel.procedures.velocity_seen import Seen, resonance_seen
 from cadrel.procedures.velocity_tries import tuned_until_calm
 
 
@@ -47,7 +47,7 @@ def run_velocity_loop(session: Session) -> Outcome:
     fit = fit_plant(session, before, measured)
     seen = Seen(
         measured=measured, fit=fit, closed=swung_closed(session, before, fit, 0.38), moved=0.0, noise=noise,
-        device=device, open_hz=fit.load.resonance_hz or 0.0, moving=noise_in_motion(first.record, before),
+        device=device, open_hz=resonance_seen(fit), moving=noise_in_motion(first.record, before),
         flicker=flicker,
     )  # fmt: skip
     try:

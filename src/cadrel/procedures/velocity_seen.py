@@ -33,7 +33,7 @@ class Seen:
     moved: float  # share by which the resonance moves with amplitude, beside its play
     noise: float  # [rad/s] of the raw speed that a proposal must bear: the device's, or what hunting is owed for
     device: float  # [rad/s] of it the device's own, as it stood under the loop from before
-    open_hz: float = 0.0  # [Hz] of its resonance, the highest that was seen around a loop
+    open_hz: float | None = None  # [Hz] of its resonance, the highest that was seen around a loop; None: none was
     moving: float = 0.0  # [rad/s] of the raw speed while the axis moves, rms
     flicker: float = 0.0  # [rad] rms of the position that the device shows of the axis at rest
     hunts: bool = False  # it trembles at rest by more than the noise explains
@@ -58,7 +58,9 @@ class Seen:
         where it drifts from.
         """
         resonance = self.fit.load.resonance_hz
-        return max(self.open_hz / resonance - 1, 0.0) if resonance and self.play is not None else 0.0
+        if self.play is None or resonance is None or self.open_hz is None:
+            return 0.0
+        return max(self.open_hz / resonance - 1, 0.0)
 
     @property
     def springy(self) -> SpringyLoad:
@@ -118,10 +120,16 @@ class Bearing:
         return self.on_twin == FREE and not self.plain and self.shape is None
 
 
+def resonance_seen(fit: PlantFit) -> float | None:
+    """Return where a resonance was seen; None where there is none, or its flank alone was. [Hz]"""
+    resonance = fit.load.resonance_hz
+    return resonance if resonance is not None and resonance < fit.seen_hz else None
+
+
 def doubt_beyond(fit: PlantFit) -> float:
     """Return the share by which a resonance may lie elsewhere of which only the flank is seen; 0 where it was seen."""
     resonance = fit.load.resonance_hz
-    if resonance is None or resonance < fit.seen_hz or fit.resonance_std is None:
+    if resonance is None or resonance_seen(fit) is not None or fit.resonance_std is None:
         return 0.0
     return fit.resonance_std / resonance
 

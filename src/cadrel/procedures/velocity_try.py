@@ -24,7 +24,7 @@ from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_looks import velocity_step
 from cadrel.procedures.velocity_report import Tried, outcome_of
 from cadrel.procedures.velocity_rest import proposed_to_rest
-from cadrel.procedures.velocity_seen import Seen
+from cadrel.procedures.velocity_seen import Seen, resonance_seen
 
 NO_LINE = 0.08  # of a frequency, within which no line is sure enough: it was not measured there
 WORTH_SAYING = 0.01  # share by which a resonance moves
@@ -91,10 +91,11 @@ def tuned(
     moved = max(seen.moved, _moved(fit, second, closed, highest=highest))
     swings = looked.swings + session.swings - before_it
     hunts = looked.hunts or swings > 0
+    open_at = [f for f in (seen.open_hz, resonance_seen(second)) if f is not None]
     after = Seen(
         measured=whole, fit=second, closed=closed, moved=moved,
         noise=max(looked.noise, looked.owed) if looked.hunts or looked.loud else looked.noise, device=seen.device,
-        open_hz=max(seen.open_hz, second.load.resonance_hz or 0.0), moving=seen.moving, flicker=seen.flicker,
+        open_hz=max(open_at, default=None), moving=seen.moving, flicker=seen.flicker,
         hunts=hunts, hunted=looked if hunts else seen.hunted,
     )  # fmt: skip
     tried = Tried(

@@ -19,7 +19,7 @@ from cadrel.core.control.filters import Section
 from cadrel.core.tuning import LEAST_DAMPING, NOISY, TuningRefused, VelocityTuning, noise_behind, softened
 from cadrel.procedures import velocity_rest, velocity_soft
 from cadrel.procedures.velocity_reach import Reached
-from cadrel.procedures.velocity_rest import BACK_OFF, HUNTING, MOST_LOOKS, NEAR, SLOWER, proposed_to_rest, told
+from cadrel.procedures.velocity_rest import BACK_OFF, BESIDE, HUNTING, MOST_LOOKS, NEAR, SLOWER, proposed_to_rest, told
 from cadrel.procedures.velocity_seen import CALM, FAR_BEYOND, FIRMLY, FREE, HEARD, LESS, WITHIN, Bearing, Looked, Seen
 
 START = Gains(
@@ -111,7 +111,7 @@ def test_the_highest_gain_that_rests_is_closed_in_on_from_both_sides(looks, abov
     assert not found.hunts and found.gains.velocity_gain <= above
     hunting = min(look["gain"] for look in made if look["hunts"])
     resting = max(look["gain"] for look in made if not look["hunts"])
-    assert hunting < NEAR * resting or len(made) == MOST_LOOKS
+    assert hunting < BESIDE * resting or len(made) == MOST_LOOKS
     assert found.gains.velocity_gain == pytest.approx(min(resting, hunting / BACK_OFF))
     assert bench.written["velocity.gain"] == found.gains.velocity_gain
     assert found.limited_by == HUNTING  # and not the device's noise, which is far below
@@ -141,7 +141,7 @@ def scripted(
 
 def test_where_the_twin_hunts_too_a_little_less_is_asked_of_both(monkeypatch: pytest.MonkeyPatch) -> None:
     hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": 1.6 * BUDGET, "on_twin": 2.0 * BUDGET}
-    _, asked = scripted(monkeypatch, hunts, {"gain": 0.8})
+    _, asked = scripted(monkeypatch, hunts, {"gain": 0.9})
     bore = noise_behind(WITHIN * BUDGET, softened(START.with_(velocity_gain=1.0), 1.0))
     assert asked[1].noise == pytest.approx(LESS * bore)
     assert asked[1].on_twin == pytest.approx((2.0 * HEARD / 1.6,) * 2), "as much less as the axis has to hunt"
@@ -149,14 +149,14 @@ def test_where_the_twin_hunts_too_a_little_less_is_asked_of_both(monkeypatch: py
 
 def test_one_that_sways_must_sway_less_on_the_twin_as_well(monkeypatch: pytest.MonkeyPatch) -> None:
     hunts = {"gain": 1.0, "hunts": True, "ripple": 0.1 * BUDGET, "sways": 0.02, "on_twin": 4.0 * BUDGET}
-    assert scripted(monkeypatch, hunts, {"gain": 0.8})[1][1].on_twin == pytest.approx((2.0, 2.0))
+    assert scripted(monkeypatch, hunts, {"gain": 0.9})[1][1].on_twin == pytest.approx((2.0, 2.0))
 
 
 @pytest.mark.parametrize("so", [{"on_twin": 0.0}, {"on_twin": math.inf}, {"on_twin": 3 * BUDGET, "swings": 1}])
 def test_where_the_twin_does_not_do_as_the_axis_it_tells_nothing(monkeypatch, so: dict[str, Any]) -> None:
     """Not where it rests, nor where no proposal had it rest; and of a loop that was halved not what it does whole."""
     hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": 3 * BUDGET} | so
-    _, asked = scripted(monkeypatch, hunts, {"gain": 0.8})
+    _, asked = scripted(monkeypatch, hunts, {"gain": 0.9})
     assert asked[1].on_twin == (FAR_BEYOND, math.inf)
     assert asked[1].noise == pytest.approx(
         FIRMLY * noise_behind(3 * BUDGET, softened(START.with_(velocity_gain=1.0), 1.0))
@@ -202,6 +202,7 @@ def test_nobody_is_left_with_less_than_the_plainest_without_a_look_at_it(monkeyp
     assert asked[2].on_twin == (math.inf, math.inf) and asked[2].shape is None
     assert found.gains.velocity_gain == pytest.approx(0.62 / BACK_OFF)  # room to what hunts, as for any
     weaker = hunts | {"plainest": integral(0.45)}
+    between = hunts | {"gain": 0.57}
     assert not any(one.plain for one in scripted(monkeypatch, weaker, {"gain": 0.5}, between)[1])
 
 
@@ -323,10 +324,12 @@ def test_what_hunted_in_the_try_before_is_closed_in_on_as_well(monkeypatch) -> N
     )  # fmt: skip
     shape = noise_behind(1.0, START.with_(velocity_gain=1.0))
     before = replace(seen(1.6 * BUDGET * shape, hunts=True), hunted=hunted)
-    found, asked = scripted(monkeypatch, {"gain": 0.5}, {"gain": 0.8}, before=before)
-    assert asked[1].shape is not None
+    found, asked = scripted(monkeypatch, {"gain": 0.5}, {"gain": 0.8}, {"gain": 0.9}, before=before)
+    assert [one.shape is not None for one in asked] == [False, True, True], "closer than the twin alone is asked"
+    assert asked[1].shape is not None and asked[2].shape is not None
     assert asked[1].shape.velocity_gain == pytest.approx(math.sqrt(0.5)), "of the shape of the stiffer"
-    assert found.gains.velocity_gain == pytest.approx(0.8)
+    assert asked[2].shape.velocity_gain == pytest.approx(math.sqrt(0.8))
+    assert found.gains.velocity_gain == pytest.approx(1.0 / BACK_OFF), "room to what hunts"
     alone, _ = scripted(monkeypatch, {"gain": 0.5}, before=replace(before, hunted=None))
     assert alone.gains.velocity_gain == pytest.approx(0.5)
 

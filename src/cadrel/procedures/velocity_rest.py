@@ -51,7 +51,8 @@ SLOWER = (1.0, 0.6)  # of the quickest position loop's gain, that an axis is loo
 KICK = 0.05  # of the speed agreed to
 JUST = 1.1  # how much more noise is owed for, where it is mere noise
 MOST_LOOKS = 6  # proposals that are looked at before one is measured around
-NEAR = 1.3  # gain of a loop that hunts over that of one that rests, from which on one between them is looked at
+NEAR = 1.3  # gain of a loop that a twin hunts with over that of one that rests, from which on one between is looked at
+BESIDE = 1.15  # the same where the axis itself was seen hunting: what is left is so much softer at the most
 CALMER = 0.5  # ripple on the twin of what lies between both, of that of the one that hunts
 ERRS = 0.3  # ripple that was seen over that of the twin, below which the twin tells nothing
 BACK_OFF = 1.15  # gain of a loop that hunts over that of the one left in force, at the least
@@ -214,10 +215,10 @@ def _integral(gains: Gains) -> float:
     return gains.velocity_gain / gains.velocity_reset
 
 
-def _between(session: Session, rests: Looked, hunting: Looked) -> Bearing | None:
+def _between(session: Session, rests: Looked, hunting: Looked, *, near: float = BESIDE) -> Bearing | None:
     """Return a bearing for one between both, of the shape of the stiffer; None where they lie near each other."""
     apart = stiffer(hunting.gains, rests.gains)
-    if apart < NEAR:
+    if apart < near:
         return None
     bears = borne(session, hunting.noise, hunting.gains)
     calm = max(CALMER * hunting.on_twin / budget(session), HEARD)
@@ -248,7 +249,7 @@ def _further(session: Session, seen: Seen, looks: _Looks, rests: Looked) -> Bear
     if HEARD * budget(session) < rests.on_twin and rests.ripple < ERRS * rests.on_twin:
         stiffest = Bearing(noise=seen.noise, damping=LEAST_DAMPING, on_twin=FREE)
         return None if looks.stiffest else stiffest
-    between = None if above is None else _between(session, rests, above)
+    between = None if above is None else _between(session, rests, above, near=NEAR)
     least = rests.noise if above is None else borne(session, above.noise, above.gains)
     return between or Bearing(noise=least / FIRMLY, damping=LEAST_DAMPING, on_twin=FREE)
 

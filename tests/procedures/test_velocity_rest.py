@@ -17,7 +17,7 @@ from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
 from cadrel.core.control.filters import Section
 from cadrel.core.tuning import LEAST_DAMPING, NOISY, TuningRefused, VelocityTuning, noise_behind, softened
-from cadrel.procedures import velocity_rest, velocity_soft
+from cadrel.procedures import velocity_proposal, velocity_rest, velocity_soft
 from cadrel.procedures.velocity_reach import Reached
 from cadrel.procedures.velocity_rest import BACK_OFF, BESIDE, HUNTING, MOST_LOOKS, NEAR, SLOWER, proposed_to_rest, told
 from cadrel.procedures.velocity_seen import CALM, FAR_BEYOND, FIRMLY, FREE, HEARD, LESS, WITHIN, Bearing, Looked, Seen
@@ -253,12 +253,12 @@ def test_one_whose_twin_hunts_is_looked_at_before_it_is_moved(monkeypatch, twin,
     monkeypatch.setattr(velocity_rest, "within_reach", lambda *_: Reached(tuning, 1.0, twin * BUDGET))
     monkeypatch.setattr(velocity_rest, "_standing", standing)
     monkeypatch.setattr(velocity_rest, "soft_enough", soft)
-    monkeypatch.setattr(velocity_rest, "edge_age", lambda *_: 0.0)
-    monkeypatch.setattr(velocity_rest, "most_change", lambda *_: math.inf)
-    monkeypatch.setattr(velocity_rest, "bias_speed", lambda *_: 1.0)
+    monkeypatch.setattr(velocity_proposal, "edge_age", lambda *_: 0.0)
+    monkeypatch.setattr(velocity_proposal, "most_change", lambda *_: math.inf)
+    monkeypatch.setattr(velocity_proposal, "bias_speed", lambda *_: 1.0)
     bench: Any = Bench()
     bench.axis.goal, bench.values = SimpleNamespace(settling_time=0.1), {}
-    monkeypatch.setattr(velocity_rest.Winding, "from_drive", lambda values: None)
+    monkeypatch.setattr(velocity_proposal.Winding, "from_drive", lambda values: None)
     known = replace(seen(1e-9), measured=SimpleNamespace(precise=lambda share: None),
                     fit=SimpleNamespace(load=None, winding=None))  # fmt: skip
     must = Bearing(noise=1e-9, damping=LEAST_DAMPING)

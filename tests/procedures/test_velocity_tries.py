@@ -16,10 +16,12 @@ from cadrel.core.axis.understanding import MOVES_ON, Robustness
 from cadrel.core.control import Gains, Rates, TwoMass
 from cadrel.core.parameters import default_drive_values
 from cadrel.core.response import FrequencyResponse
-from cadrel.core.tuning import HIDDEN, NOISY, TuningRefused, noise_behind
+from cadrel.core.tuning import EASED, HIDDEN, NOISY, TuningRefused, noise_behind
 from cadrel.core.verdict import Criterion, at_least, at_most
 from cadrel.procedures import velocity_again, velocity_tries, velocity_try
 from cadrel.procedures.errors import AnswerInNoise, AxisStopped, ProposalsRanAway
+from cadrel.procedures.velocity_again import PROMISES
+from cadrel.procedures.velocity_rest import HUNTING
 from cadrel.procedures.velocity_seen import FIRMLY, Seen
 from cadrel.procedures.velocity_tries import MORE_TRIES, MORE_UNSURE, tuned_until_calm
 from cadrel.procedures.velocity_try import Try
@@ -63,6 +65,9 @@ class Bench:
 
     def write(self, values: dict[str, float]) -> None:
         self.written.update(values)
+
+    def computed(self, work: Callable[[], Any]) -> Any:
+        return work()
 
     def refresh(self) -> dict[str, float]:
         return default_drive_values() | START.to_drive() | self.written
@@ -117,11 +122,21 @@ def drowned(*_: Any, **known: Any) -> Try:
 @pytest.fixture
 def run(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Any, Bench, list[dict[str, Any]]]]:
     def scripted(
-        *tries: Callable[..., Try], settles: dict[float, float] | None = None, bench: Bench | None = None
-    ) -> tuple[Any, Bench, list[dict[str, Any]]]:
-        """Run tries; with loops of some gains the planned move is foreseen to settle so late. [s]"""
+        *tries: Callable[..., Try], settles: dict[float, float] | None = None, bench: Bench | None = None,
+        promises: float | None = 0.0,
+    ) -> tuple[Any, Bench, list[dict[str, Any]]]:  # fmt: skip
+        """Run tries; with loops of some gains the planned move is foreseen to settle so late. [s]
+
+        What is measured around a loop promises so many times its integral gain; None where nothing keeps what is asked.
+        """
         script, calls = list(tries), []
         late = settles or {}
+
+        def promised(session: Bench, before: Gains, seen: Seen, *_: Any, known: Gains, **more: Any) -> Any:
+            if promises is None:
+                raise TuningRefused(asked="this", limit="that")
+            assert more["noise"] == seen.noise, "what there is to bear, and no more"
+            return SimpleNamespace(integral=promises * known.velocity_gain / known.velocity_reset)
 
         def next_try(session: Bench, before: Gains, given: Seen, *rest: Any, known: Gains | None) -> Try:
             calls.append({"noise": given.noise, "hunts": given.hunts, "known": known})
@@ -133,6 +148,7 @@ def run(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[Any, Bench, list
         monkeypatch.setattr(
             velocity_again, "settling_around", lambda session, seen, gains, asked: late.get(gains.velocity_gain, 0.0)
         )
+        monkeypatch.setattr(velocity_again, "proposal", promised)
         bench = bench or Bench()
         outcome = tuned_until_calm(bench, START, seen(), None, {})  # type: ignore[arg-type]
         assert not script, "a try that was expected was not made"
@@ -265,6 +281,42 @@ def test_what_noise_covered_takes_no_try_from_what_missed(run) -> None:
     missed = [try_of(1.0, proven=False)] * MORE_TRIES
     outcome, _, calls = run(drowned, drowned, *missed, try_of(0.5))
     assert outcome.gain == 0.5 and len(calls) == MORE_TRIES + 3
+
+
+@pytest.mark.parametrize(
+    ("again", "kept"),
+    [
+        (try_of(1.5), 1.5), (try_of(0.9), 1.0), (try_of(1.5, proven=False), 1.0), (try_of(1.5, hunts=True), 1.0),
+        (refused, 1.0), (drowned, 1.0), (stopped("oscillation", halved=True), 1.0),
+    ],
+)  # fmt: skip
+def test_what_was_measured_around_a_loop_and_promises_far_more_is_tuned_on(run, again, kept: float) -> None:
+    outcome, bench, calls = run(try_of(1.0), again, promises=1.5)
+    assert outcome.gain == kept and bench.written["velocity.gain"] == kept
+    assert any("1.5 times the integral gain" in note for note in bench.notes)
+    assert calls[1]["known"].velocity_gain == 1.0
+
+
+def tuned_on_what_hid() -> list[Callable[..., Try]]:
+    return [try_of(0.2, limited_by=SOFT), try_of(0.1)]
+
+
+@pytest.mark.parametrize(
+    ("tries", "promises", "why"),
+    [
+        ([try_of(1.0)], 0.99 * PROMISES, "it promises little"),
+        ([try_of(1.0)], None, "it promises nothing"),
+        ([try_of(1.0, limited_by=HUNTING)], 3.0, "a stiffer one hunts"),
+        ([try_of(1.0, owed=5.0)], 3.0, "with more gain it has hunted"),
+        ([try_of(1.0, limited_by=EASED)], 3.0, "it was made soft on purpose"),
+        (tuned_on_what_hid(), 3.0, "that was done"),
+        ([try_of(1.0, proven=False), try_of(0.5)], 3.0, "what it was made on is what was measured around another one"),
+    ],
+)
+def test_where_a_promise_tells_little_it_is_not_measured_again(run, tries, promises: float | None, why: str) -> None:
+    _, bench, calls = run(*tries, promises=promises)
+    assert len(calls) == len(tries), why
+    assert not any("times the integral gain" in note for note in bench.notes)
 
 
 def swung(hz: float, *, is_seen: bool = False) -> Any:

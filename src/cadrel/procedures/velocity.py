@@ -3,6 +3,7 @@
 velocity.py          the run: measure, propose until it is calm, judge       start reading here
 velocity_looks.py    noise at rest, and a step from a bias
 velocity_rest.py     gains under which the axis stands still
+velocity_proposal.py the search, on what is known
 velocity_reach.py    those worth a look, by the twin
 velocity_soft.py     softer ones, where a move does not settle
 velocity_around.py   the position loop around them

@@ -12,6 +12,7 @@ from cadrel.procedures.errors import AnswerInNoise, AxisStopped
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import Excitation
 from cadrel.procedures.session import Session
+from cadrel.procedures.velocity_proposal import proposal
 from cadrel.procedures.velocity_rest import HUNTING
 from cadrel.procedures.velocity_seen import FIRMLY
 from cadrel.procedures.velocity_soft import settling_around
@@ -21,6 +22,7 @@ MARGINS = ("phase margin", "gain margin", "sensitivity peak")
 ROOM = ("phase_margin", "gain_margin_db", "sensitivity_peak")
 FAR_STIFFER = 4.0  # integral gain of one that misses over that of the calm one, from which on it is tuned anew
 LEAST_SHARE = 0.5  # of the room that was asked for after a miss, which is asked for in any case
+PROMISES = 1.3  # times the integral gain, that what was measured around a loop must promise for another try
 MOST_SHARE = 0.65  # of the room, from which on asking for less is not worth another measurement
 
 
@@ -33,8 +35,11 @@ def improved(
     `missed` is the try before it, where there was one, and `with_room` what it was asked for then.
     """
     kept = _stiffest(session, before, last, excitation, old_step)
-    if missed is not None and kept is last:
-        kept = _with_less_room(session, before, kept, missed, with_room, excitation, old_step)
+    if kept is last:
+        kept = (
+            _as_promised(session, before, kept, excitation, old_step) if missed is None else
+            _with_less_room(session, before, kept, missed, with_room, excitation, old_step)
+        )  # fmt: skip
     return _in_time(session, before, kept, excitation, old_step)
 
 
@@ -77,6 +82,34 @@ def _stiffest(
     return tried if tried.is_calm and tried.integral > calm.integral else calm
 
 
+def _as_promised(
+    session: Session, before: Gains, calm: Try, excitation: Excitation, old_step: dict[str, Any]
+) -> Try:  # fmt: skip
+    """Tune once more where what was measured around a loop promises a far stiffer one; the better one is left.
+
+    What the loop was made on was measured around a softer one, with less torque: it told the shaft less surely.
+    """
+    was_tuned_on_it = calm.is_for_what_hid
+    if not calm.is_calm or was_tuned_on_it or calm.bears_more_than_noise or calm.limited_by in (HUNTING, EASED):
+        return calm
+    seen = calm.seen
+    asked = seen.asked(session.asked_of_any)
+    try:
+        promised = session.computed(
+            lambda: proposal(session, before, seen, asked, noise=seen.noise, known=calm.gains, plain=seen.plain)
+        )
+    except TuningRefused:
+        return calm
+    if promised.integral <= PROMISES * calm.integral:
+        return calm
+    session.note(
+        f"By what was measured around it {promised.integral / calm.integral:.1f} times the integral gain keeps what is "
+        "asked: tuned anew."
+    )
+    tried = _once_more(session, before, calm, excitation, old_step)
+    return tried if tried is not None and tried.is_calm and tried.integral > calm.integral else calm
+
+
 def _with_less_room(
     session: Session, before: Gains, calm: Try, missed: Try, asked: Robustness, excitation: Excitation,
     old_step: dict[str, Any],
@@ -90,9 +123,8 @@ def _with_less_room(
     """
     plain = calm.seen.asked(session.asked_of_any)
     share = min(_share_of_room(missed.outcome, calm.outcome), _share_lost(plain, asked, calm.outcome))
-    # Where more noise is borne than there is, it has hunted with more gain: a stiffer one would hunt again.
-    hunted = calm.seen.noise > FIRMLY * calm.seen.device
-    if not calm.is_calm or share > MOST_SHARE or hunted or calm.limited_by in (NOISY, VOLTAGE, HUNTING, EASED):
+    is_bound_so = calm.bears_more_than_noise or calm.limited_by in (NOISY, VOLTAGE, HUNTING, EASED)
+    if not calm.is_calm or share > MOST_SHARE or is_bound_so:
         return calm
     session.note(f"It has more room than was missed: tuned anew with {100 * share:.0f} % of it.")
 

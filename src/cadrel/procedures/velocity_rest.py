@@ -6,26 +6,22 @@ a gain that nobody can compute. To see it takes seconds, to measure around it ha
 
 import math
 from dataclasses import dataclass, replace
-from typing import Any
 
 from cadrel.core.axis.understanding import Robustness
-from cadrel.core.control import Gains, Winding
+from cadrel.core.control import Gains
 from cadrel.core.tuning import (
     LEAST_DAMPING,
-    MOST_SECTIONS,
     NOISY,
     TuningRefused,
     VelocityTuning,
     noise_behind,
     shaped_as,
     softened,
-    tune_velocity,
 )
 from cadrel.procedures.judging import at_rest_after_a_kick, most_swing
-from cadrel.procedures.noise_in_motion import most_change
-from cadrel.procedures.plant_in_motion import PRECISE, bias_speed, edge_age
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_around import held_around
+from cadrel.procedures.velocity_proposal import bearing_of, proposal
 from cadrel.procedures.velocity_reach import within_reach
 from cadrel.procedures.velocity_report import velocity_values
 from cadrel.procedures.velocity_seen import (
@@ -37,7 +33,6 @@ from cadrel.procedures.velocity_seen import (
     LESS,
     MOST_AT_ONCE,
     UNEXPLAINED,
-    WITHIN,
     Bearing,
     Looked,
     Seen,
@@ -312,19 +307,13 @@ def _look(
 ) -> Looked:
     """Propose gains that bear so much, write them, and look how the axis stands with them."""
     session.enter("computing the proposal", 0.45)
-    fit, working = seen.fit, Winding.from_drive(session.values)
-    trusted = seen.measured.precise(PRECISE)
-    settling = session.axis.goal.settling_time
-    bearing: dict[str, Any] = {"measured": trusted, "working": working, "noise_torque": WITHIN * budget(session),
-                               "moving_noise": seen.moving, "most_change": most_change(session),
-                               "edge_age": edge_age(session, bias_speed(session))}  # fmt: skip
-    plain = seen.plain or must.plain
-    sections, begun = (0, None) if plain else (MOST_SECTIONS, known)
+    fit, settling = seen.fit, session.axis.goal.settling_time
+    bearing = bearing_of(session, seen)
 
     def proposed(noise: float, damping: float) -> VelocityTuning:
-        return tune_velocity(
-            fit.load, fit.winding, before, asked, known=begun, most_sections=sections, most_gain=must.most_gain,
-            noise=noise, least_damping=damping, **bearing,
+        return proposal(
+            session, before, seen, asked, noise=noise, known=known, damping=damping, most_gain=must.most_gain,
+            plain=seen.plain or must.plain,
         )  # fmt: skip
 
     def shaped(shape: Gains) -> VelocityTuning | None:

@@ -24,7 +24,7 @@ from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_looks import velocity_step
 from cadrel.procedures.velocity_report import Tried, outcome_of
 from cadrel.procedures.velocity_rest import proposed_to_rest
-from cadrel.procedures.velocity_seen import Seen, resonance_seen
+from cadrel.procedures.velocity_seen import FIRMLY, Seen, resonance_seen
 
 NO_LINE = 0.08  # of a frequency, within which no line is sure enough: it was not measured there
 WORTH_SAYING = 0.01  # share by which a resonance moves
@@ -54,6 +54,11 @@ class Try:
         """Whether they are proven, and the axis stands still with them."""
         assert self.outcome.verdict is not None
         return self.outcome.verdict.is_proven and not self.seen.hunts
+
+    @property
+    def bears_more_than_noise(self) -> bool:
+        """Whether more noise is borne than there is: with more gain it has hunted, and would again."""
+        return self.seen.noise > FIRMLY * self.seen.device
 
     @property
     def missed(self) -> str:

@@ -196,14 +196,28 @@ def test_where_the_twin_tells_the_shape_stays_and_has_to_be_stiffer_than_the_pla
 def test_nobody_is_left_with_less_than_the_plainest_without_a_look_at_it(monkeypatch) -> None:
     """Its twin hunts with filters alone as well, and errs: looked at, they rest, stiffer than all that was shaped."""
     hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": 2 * BUDGET, "on_twin": 2 * BUDGET}
+    shaped = {"gain": 0.5, "sections": (Section(zero_hz=200.0, zero_damping=0.3, pole_hz=150.0, pole_damping=0.4),)}
     first, between = hunts | {"plainest": integral(0.6)}, hunts | {"gain": 0.62}
-    found, asked = scripted(monkeypatch, first, {"gain": 0.5}, {"gain": 0.6}, between)
+    found, asked = scripted(monkeypatch, first, shaped, {"gain": 0.6}, between)
     assert [one.plain for one in asked] == [False, False, True, False]  # before what lies between both
     assert asked[2].on_twin == (math.inf, math.inf) and asked[2].shape is None
     assert found.gains.velocity_gain == pytest.approx(0.62 / BACK_OFF)  # room to what hunts, as for any
     weaker = hunts | {"plainest": integral(0.45)}
     between = hunts | {"gain": 0.57}
-    assert not any(one.plain for one in scripted(monkeypatch, weaker, {"gain": 0.5}, between)[1])
+    assert not any(one.plain for one in scripted(monkeypatch, weaker, shaped, between)[1])
+
+
+def test_where_the_plainest_rests_what_lies_between_is_looked_at_and_not_the_plainest_of_another_search(
+    monkeypatch,
+) -> None:
+    """The other's is a hair stiffer: a look at it would tell nothing, and end what lies between."""
+    hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": 2 * BUDGET, "on_twin": 2 * BUDGET}
+    found, asked = scripted(
+        monkeypatch, hunts | {"plainest": integral(0.5)}, {"gain": 0.5, "plainest": integral(0.501)},
+        {"gain": 0.8, "plainest": integral(0.501)}, {"gain": 0.9},
+    )  # fmt: skip
+    assert not any(one.plain for one in asked)
+    assert found.gains.velocity_gain == pytest.approx(1.0 / BACK_OFF)
 
 
 @pytest.mark.parametrize(

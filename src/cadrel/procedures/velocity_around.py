@@ -1,5 +1,7 @@
 """The position loop around a proposal of a velocity loop: which it would be, and how the axis stands with it."""
 
+from functools import lru_cache
+
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, Winding
 from cadrel.core.tuning import TuningRefused, tune_position
@@ -11,13 +13,20 @@ from cadrel.procedures.velocity_seen import Seen
 
 def positioned_around(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> tuple[Gains, str] | None:
     """Gains with the quickest position loop around a velocity loop, and what limits it; None where there is none."""
+    settling = session.axis.goal.settling_time
     working = Winding.from_drive(session.values)
+    return session.computed(lambda: _quickest(seen, gains, asked, working, settling))
+
+
+@lru_cache(maxsize=32)  # a proposal is held against the twin, moved and looked at with the same one
+def _quickest(
+    seen: Seen, gains: Gains, asked: Robustness, working: Winding, settling: float
+) -> tuple[Gains, str] | None:  # fmt: skip
+    """Return what `positioned_around` does, of a velocity loop that was `seen` on one plant."""
     try:
-        return session.computed(
-            lambda: tune_position(
-                seen.fit.load, seen.fit.winding, gains, asked, measured=seen.measured.precise(PRECISE),
-                working=working, settling=session.axis.goal.settling_time,
-            )
+        return tune_position(
+            seen.fit.load, seen.fit.winding, gains, asked, measured=seen.measured.precise(PRECISE), working=working,
+            settling=settling,
         )  # fmt: skip
     except TuningRefused:
         return None  # the position loop's own run says so

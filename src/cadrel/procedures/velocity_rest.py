@@ -187,9 +187,10 @@ def _plainest(seen: Seen, looks: _Looks) -> Bearing | None:
     """Return a bearing for filters alone, where these are stiffer than what rests and were not looked at.
 
     A twin that hunts with them may err, and what is shaped may hunt look after look: nobody is to be left with less
-    than the plainest gives.
+    than the plainest gives. What rests may be that itself, and another search's a hair stiffer.
     """
-    if looks.rests is None or looks.plain or looks.plainest <= _integral(looks.rests.gains):
+    rests = looks.rests
+    if rests is None or not rests.gains.sections or looks.plain or looks.plainest <= _integral(rests.gains):
         return None
     return Bearing(noise=seen.noise, damping=LEAST_DAMPING, on_twin=FREE, plain=True)
 

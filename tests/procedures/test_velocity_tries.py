@@ -350,7 +350,9 @@ def test_a_resonance_moves_by_what_no_swing_explains(before: float, after: float
     [
         (None, 960.0, None, True),  # it hid
         (1080.0, 960.0, None, True),  # only its flank was seen
-        (1080.0, 1060.0, None, False),  # it does still
+        (1080.0, 1020.0, None, True),  # so little beyond the highest line that a swing reaches it
+        (1080.0, 1060.0, None, False),  # it hides still
+        (1020.0, 960.0, None, False),  # it was within reach before
         (None, None, None, False),
         (940.0, 960.0, None, False),  # it was swung before, too faintly to tell
         (1080.0, 960.0, swung(1080.0), False),  # it was swung already
@@ -367,7 +369,7 @@ def test_a_resonance_that_comes_into_the_lines_is_swung_for_its_play(
     now = swung(1161.0, is_seen=True)
     monkeypatch.setattr(velocity_try, "swung_closed", lambda session, gains, fit, share: now)
     given = replace(seen(1.0), fit=plant(before), closed=was)
-    found = velocity_try._closed(Bench(), START, given, plant(after), highest=976.0)  # type: ignore[arg-type]
+    found = velocity_try._closed(Bench(), START, given, plant(after))  # type: ignore[arg-type]
     assert found is (now if is_swung else was)
 
 

@@ -28,6 +28,9 @@ from cadrel.procedures.session import Session
 
 FROM, UP_TO = 0.85, 1.5  # of the resonance as first seen: closing, it rises
 HIGHEST = 700  # line: 1.37 kHz, where a sample of the speed is still a third of a period
+# Times the highest line of a plant's measurement: what lies so little beyond it may be there by its play alone, and the
+# lines of a swing reach further.
+LITTLE_BEYOND = 1.05
 MOST_LINES = 60
 LEAD = PERIOD  # [samples] of the excitation before what counts: a load has to be swung up first
 SWING = 0.25  # rms of the motor's speed over the bias: its direction stays
@@ -47,6 +50,12 @@ class Closed:
     run: RunRecord
 
 
+def may_be_swung(session: Session, fit: PlantFit) -> bool:
+    """Whether a fit has a resonance that lies within the lines of a plant's measurement, or little beyond."""
+    highest = LINES[-1] / (PERIOD * session.rates.velocity)
+    return fit.load.resonance_hz is not None and fit.load.resonance_hz < LITTLE_BEYOND * highest
+
+
 def swung_closed(session: Session, gains: Gains, fit: PlantFit, share: float) -> Closed | None:
     """Swing the resonance as strongly as the motor's direction allows, once each way.
 
@@ -54,7 +63,7 @@ def swung_closed(session: Session, gains: Gains, fit: PlantFit, share: float) ->
     """
     resonance = fit.load.resonance_hz
     step = 1 / (PERIOD * session.rates.velocity)
-    if resonance is None or resonance >= LINES[-1] * step:
+    if resonance is None or not may_be_swung(session, fit):
         return None
     low, high = math.ceil(FROM * resonance / step), min(math.floor(UP_TO * resonance / step), HIGHEST)
     lines = np.arange(max(low, int(LINES[0])), high + 1)

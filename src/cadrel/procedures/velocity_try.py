@@ -19,7 +19,7 @@ from cadrel.procedures.plant_in_motion import (
     plan_excitation,
     require_lines,
 )
-from cadrel.procedures.play import Closed, rise_of, swung_closed
+from cadrel.procedures.play import Closed, may_be_swung, rise_of, swung_closed
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_looks import velocity_step
 from cadrel.procedures.velocity_report import Tried, outcome_of
@@ -92,7 +92,7 @@ def tuned(
         )
     second = fit_plant(session, gains, whole, near=fit)
     highest = float(again.frequency[-1])
-    closed = _closed(session, gains, seen, second, highest=highest)
+    closed = _closed(session, gains, seen, second)
     moved = max(seen.moved, _moved(fit, second, closed, highest=highest))
     swings = looked.swings + session.swings - before_it
     hunts = looked.hunts or swings > 0
@@ -126,10 +126,10 @@ def _said(session: Session, seen: Seen) -> str:
     return f"{why}: the margins are held from {100 * low:.0f} % below the resonance to {100 * high:.0f} % above."
 
 
-def _closed(session: Session, gains: Gains, seen: Seen, second: PlantFit, *, highest: float) -> Closed | None:
-    """Return the resonance swung strongly: now, where it hid beyond the highest line [Hz] until now."""
-    before, after = ((fit.load.resonance_hz or math.inf) < highest for fit in (seen.fit, second))
-    return swung_closed(session, gains, second, 0.7) if seen.closed is None and after and not before else seen.closed
+def _closed(session: Session, gains: Gains, seen: Seen, second: PlantFit) -> Closed | None:
+    """Return the resonance swung strongly: now, where it hid too far beyond the highest line until now."""
+    is_new = may_be_swung(session, second) and not may_be_swung(session, seen.fit)
+    return swung_closed(session, gains, second, 0.7) if seen.closed is None and is_new else seen.closed
 
 
 def _moved(first: PlantFit, second: PlantFit, closed: Closed | None, *, highest: float) -> float:

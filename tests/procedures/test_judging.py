@@ -19,7 +19,7 @@ from cadrel.core.parameters import default_drive_values
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.tuning import VelocityTuning, shaped_as, tune_velocity
 from cadrel.link import LinkedDrive, LocalLink, Recording
-from cadrel.procedures import Consent, Session, judging, velocity, velocity_rest, velocity_tries
+from cadrel.procedures import Consent, Session, judging, velocity, velocity_proposal, velocity_rest, velocity_tries
 from cadrel.procedures.judging import (
     KICKED,
     LATE,
@@ -63,7 +63,7 @@ def test_a_loop_tuned_on_a_wrong_model_is_not_proven_and_goes_back(monkeypatch: 
         found = shaped_as(*given, **more)
         return None if found is None else doubled(found)
 
-    monkeypatch.setattr(velocity_rest, "tune_velocity", on_a_wrong_model)
+    monkeypatch.setattr(velocity_proposal, "tune_velocity", on_a_wrong_model)
     monkeypatch.setattr(velocity_rest, "shaped_as", shaped_on_it)
     monkeypatch.setattr(velocity_tries, "MORE_TRIES", 1)  # as wrong as the first, however many
     simulated = SimulatedDrive("axis", rig_of("tile-pusher"), seed=4)

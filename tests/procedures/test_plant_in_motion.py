@@ -1,16 +1,17 @@
 """How the velocity plant is excited, and which lines of it count."""
 
 from collections.abc import Callable
+from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
 import pytest
 
 from cadrel.core.axis import understand
-from cadrel.core.control import Gains, Rates, TwoMass, Winding, velocity_open, velocity_plant
+from cadrel.core.control import Gains, Rates, TwoMass, Winding, feedback_filter, velocity_open, velocity_plant
 from cadrel.core.identification import PlantFit
 from cadrel.core.parameters import field_of
-from cadrel.core.response import FrequencyResponse, random_multisine
+from cadrel.core.response import FrequencyResponse, estimate_both, random_multisine
 from cadrel.link import LinkedDrive
 from cadrel.procedures import Consent, Session
 from cadrel.procedures.errors import AnswerInNoise
@@ -19,6 +20,7 @@ from cadrel.procedures.plant_in_motion import (
     LINES,
     MOST_PASSES,
     PERIOD,
+    PERIODS,
     PRECISE,
     SENSITIVITY,
     STRONGEST,
@@ -31,6 +33,7 @@ from cadrel.procedures.plant_in_motion import (
     passes_for,
     plan_excitation,
     require_lines,
+    unfiltered_mean,
 )
 from tests.conftest import values_of
 
@@ -83,6 +86,29 @@ def test_a_measurement_ends_once_more_passes_would_tell_no_more() -> None:
     assert is_over(noisy(0.15), 4, **sure)  # over all of them to 0.106 only: drowned
     assert not is_over(noisy(0.1), FEWEST_PASSES, **sure)  # over all of them to 0.05
     assert not is_over(noisy(0.15), 4, sure_to=0.03, may_drown=False)
+
+
+def test_a_line_behind_the_speed_filter_scatters_as_it_says() -> None:
+    """Held against repeated measurements: what the filter took is given back to noise as to the answer."""
+    gains = GAINS.with_(feedback_filter_hz=280)
+    lines, rate = np.array([100, 200, 300, 400, 480]), 1 / gains.rates.velocity
+    passed = feedback_filter(gains, lines * rate / PERIOD)
+    assert abs(passed[-1]) < 0.4, "beyond the filter"
+    bench = SimpleNamespace(axis=SimpleNamespace(feedback=SimpleNamespace(kind=SimpleNamespace(counts_lines=False))))
+    rng, measured = np.random.default_rng(5), []
+    for _ in range(60):
+        parts = []
+        for _ in range(4):
+            signal = np.tile(random_multisine(lines, n_samples=PERIOD, rms=1.0, rng=rng), PERIODS)
+            answer = np.zeros(PERIOD // 2 + 1, dtype=complex)
+            answer[lines] = np.fft.rfft(signal[:PERIOD])[lines] * passed
+            noise = rng.normal(0, 0.2, len(signal))
+            filtered = np.tile(np.fft.irfft(answer, PERIOD), PERIODS) + noise
+            parts.append(estimate_both(signal, signal, filtered, lines=lines, period=PERIOD, rate_hz=rate))
+        measured.append(unfiltered_mean(bench, gains, parts, 1.0))  # type: ignore[arg-type]
+    off = np.sqrt(np.mean([np.abs(m.value - 1) ** 2 for m in measured], axis=0))
+    said = np.sqrt(np.mean([m.std**2 for m in measured], axis=0))
+    np.testing.assert_allclose(said / off, 1.0, atol=0.5)
 
 
 def test_what_proves_a_loop_ends_where_its_sensitivity_is_known() -> None:

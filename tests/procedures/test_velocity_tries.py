@@ -22,8 +22,9 @@ from cadrel.procedures import velocity_again, velocity_tries, velocity_try
 from cadrel.procedures.errors import AnswerInNoise, AxisStopped, ProposalsRanAway
 from cadrel.procedures.velocity_again import PROMISES
 from cadrel.procedures.velocity_rest import HUNTING
+from cadrel.procedures.velocity_room import MORE_UNSURE
 from cadrel.procedures.velocity_seen import FIRMLY, Seen
-from cadrel.procedures.velocity_tries import MORE_TRIES, MORE_UNSURE, tuned_until_calm
+from cadrel.procedures.velocity_tries import MORE_TRIES, tuned_until_calm
 from cadrel.procedures.velocity_try import Try
 
 START = Gains(
@@ -286,7 +287,7 @@ def test_what_noise_covered_takes_no_try_from_what_missed(run) -> None:
 @pytest.mark.parametrize(
     ("again", "kept"),
     [
-        (try_of(1.5), 1.5), (try_of(0.9), 1.0), (try_of(1.5, proven=False), 1.0), (try_of(1.5, hunts=True), 1.0),
+        (try_of(1.5), 1.5), (try_of(0.9), 1.0), (try_of(1.2, proven=False), 1.0), (try_of(1.5, hunts=True), 1.0),
         (refused, 1.0), (drowned, 1.0), (stopped("oscillation", halved=True), 1.0),
     ],
 )  # fmt: skip
@@ -295,6 +296,18 @@ def test_what_was_measured_around_a_loop_and_promises_far_more_is_tuned_on(run, 
     assert outcome.gain == kept and bench.written["velocity.gain"] == kept
     assert any("1.5 times the integral gain" in note for note in bench.notes)
     assert calls[1]["known"].velocity_gain == 1.0
+
+
+@pytest.mark.parametrize(("last", "kept"), [(try_of(1.4), 1.4), (try_of(1.4, proven=False), 1.0), (refused, 1.0)])
+def test_a_promised_loop_that_misses_by_its_margin_is_tuned_once_more_with_that_much_room(
+    run, last, kept: float
+) -> None:
+    short = SimpleNamespace(what="gain margin", asked=8.0, short=0.5, sense="at least")
+    missed = try_of(1.5, proven=False, criteria=(short,))
+    outcome, bench, calls = run(try_of(1.0), missed, last, promises=1.5)
+    assert outcome.gain == kept and len(calls) == 3
+    assert bench.asked[2].gain_margin_db == bench.asked[1].gain_margin_db + 0.5
+    assert calls[2]["known"].velocity_gain == 1.5
 
 
 def tuned_on_what_hid() -> list[Callable[..., Try]]:

@@ -213,7 +213,8 @@ def first_measured(session: Session, gains: Gains) -> MeasuredPlant:
 def unfiltered_mean(session: Session, gains: Gains, parts: Sequence[Both], bias: float) -> FrequencyResponse:
     """Return the mean of several passes up to where the device can be read, the speed filter taken out."""
     mean = average_clearer(parts, periods=PERIODS).below(readable_hz(session, bias))
-    return replace(mean, value=mean.value / feedback_filter(gains, mean.frequency))
+    filtered = feedback_filter(gains, mean.frequency)
+    return replace(mean, value=mean.value / filtered, std=mean.std / np.abs(filtered))
 
 
 def pass_in_motion(

@@ -14,6 +14,7 @@ from cadrel.procedures.plant_in_motion import Excitation
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_proposal import proposal
 from cadrel.procedures.velocity_rest import HUNTING
+from cadrel.procedures.velocity_room import more_room
 from cadrel.procedures.velocity_seen import FIRMLY
 from cadrel.procedures.velocity_soft import settling_around
 from cadrel.procedures.velocity_try import Try, tuned
@@ -107,6 +108,12 @@ def _as_promised(
         "asked: tuned anew."
     )
     tried = _once_more(session, before, calm, excitation, old_step)
+    if tried is not None and not (tried.is_calm or tried.seen.hunts) and tried.integral > PROMISES * calm.integral:
+        assert tried.outcome.verdict is not None
+        session.note(f"It missed: {tried.missed}. Tuned anew on what was measured around it.")
+        plain = tried.seen.asked(session.asked_of_any)
+        room = more_room(plain, tried.outcome.verdict.criteria, before=plain)
+        tried = _once_more(session, before, tried, excitation, old_step, asked=room)
     return tried if tried is not None and tried.is_calm and tried.integral > calm.integral else calm
 
 

@@ -1,14 +1,10 @@
 """The tries of a velocity loop: gains proposed on what was seen, measured around, judged, and proposed anew."""
 
-import math
-from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
-from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
 from cadrel.core.tuning import TuningRefused, noise_behind
-from cadrel.core.verdict import Criterion
 from cadrel.procedures.errors import AnswerInNoise, AxisStopped, ProposalsRanAway
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import (
@@ -17,11 +13,10 @@ from cadrel.procedures.plant_in_motion import (
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_again import improved
 from cadrel.procedures.velocity_report import velocity_values
+from cadrel.procedures.velocity_room import after_running_away, more_room
 from cadrel.procedures.velocity_seen import FIRMLY, Seen, budget
 from cadrel.procedures.velocity_try import Try, tuned
 
-MOST_ROOM = (math.radians(12), 4.0, 0.2)  # [rad], [dB], share of the peak: what a second try asks for beyond
-MORE_UNSURE = 1.25  # times what an identification may be off by, for one after a loop that was stable by too little
 MORE_TRIES = 3  # proposals after one that missed what was asked
 
 
@@ -78,7 +73,7 @@ def tuned_until_calm(
                 break
             session.note(f"A proposal ran away: {stopped.text} Tuned anew with more room.")
             # Half of the gain next time, and room: once, for of how much was missing no other run-away tells more.
-            asked = _after_running_away(seen.asked(session.asked_of_any))
+            asked = after_running_away(seen.asked(session.asked_of_any))
             # The last one is the plainest: zeros and poles that answer a load otherwise than it is make it worse.
             seen, tries_left = replace(_softer(session, seen), hunts=True, plain=tries_left == 1), tries_left - 1
             continue
@@ -87,7 +82,7 @@ def tuned_until_calm(
         session.note(f"A proposal missed: {last.missed}. Tuned anew on what was measured around it.")
         seen, missed, tries_left = last.seen, last, tries_left - 1
         assert last.outcome.verdict is not None
-        asked = _with_room(seen.asked(session.asked_of_any), last.outcome.verdict.criteria, before=asked)
+        asked = more_room(seen.asked(session.asked_of_any), last.outcome.verdict.criteria, before=asked)
     assert last is not None
     kept = improved(session, before, last, excitation, old_step, missed=missed, with_room=asked)
     session.write(velocity_values(kept.gains))
@@ -98,36 +93,3 @@ def _softer(session: Session, seen: Seen) -> Seen:
     """What the next proposal rests on, where that in force has too much gain: it must bear twice the noise."""
     tried = Gains.from_drive(session.refresh(), session.rates)
     return replace(seen, noise=FIRMLY * max(seen.noise, noise_behind(budget(session), tried)))
-
-
-def _after_running_away(asked: Robustness) -> Robustness:
-    """Ask for as much more as a second try may: how much was missing nobody saw."""
-    phase, gain, peak = MOST_ROOM
-    return replace(
-        asked, phase_margin=asked.phase_margin + phase, gain_margin_db=asked.gain_margin_db + gain,
-        sensitivity_peak=(1 - peak) * asked.sensitivity_peak,
-    )  # fmt: skip
-
-
-def _with_room(asked: Robustness, criteria: Sequence[Criterion], *, before: Robustness) -> Robustness:
-    """Ask for as much more as a proposal missed what was asked by, and no less than of the one before it.
-
-    What one measurement hides, so may two.
-    """
-    short = {row.what: row.short for row in criteria}
-
-    def missed(what: str) -> float:
-        return max(short.get(what, 0.0), 0.0)
-
-    return replace(
-        asked,
-        phase_margin=max(
-            before.phase_margin, asked.phase_margin + min(math.radians(missed("phase margin")), MOST_ROOM[0])
-        ),
-        gain_margin_db=max(before.gain_margin_db, asked.gain_margin_db + min(missed("gain margin"), MOST_ROOM[1])),
-        sensitivity_peak=min(
-            before.sensitivity_peak,
-            asked.sensitivity_peak - min(missed("sensitivity peak"), MOST_ROOM[2] * asked.sensitivity_peak),
-        ),
-        unsure=max(before.unsure, MORE_UNSURE if missed("spectral radius over the spread") else 1.0),
-    )

@@ -537,6 +537,39 @@ def test_inductances_seen_beside_the_rotor_are_turned_back() -> None:
     assert unmixed(Estimated(d, 0.0), Estimated(q, 0.0), beside=1.4)[1].value < 1.4 * q  # never blown up
 
 
+def test_a_spring_that_was_seen_stays_where_a_later_measurement_is_too_faint_to_show_it() -> None:
+    """Around a tighter loop a noisy device tells less of where the load swings than around the one before it."""
+    truth = TwoMass(inertia_motor=3.5e-5, inertia_load=1.4e-5, stiffness=400.0, damping=0.004)
+    rng, f = np.random.default_rng(3), np.geomspace(30, 980, 70)
+    clean = velocity_plant(truth, WINDING, GAINS, f)
+
+    def measured(share: np.ndarray) -> FrequencyResponse:
+        # Noise is as loud whatever the axis answers: where that is little it covers it.
+        std = share * np.abs(velocity_plant(TwoMass(inertia_motor=truth.inertia), WINDING, GAINS, f))
+        return FrequencyResponse(f, clean + std * (rng.normal(size=(2, 70)).T @ [1, 1j]) / np.sqrt(2), np.ones(70), std)
+
+    def fitted(seen: FrequencyResponse, near: PlantFit | None = None) -> PlantFit:
+        return fit_two_mass(seen, WINDING, GAINS, inertia=truth.inertia, viscous=0.0, near=near)
+
+    first = fitted(measured(np.full(70, 0.04)))
+    faint = measured(np.where(f < 500, 0.05, 1.5))
+    assert truth.resonance_hz is not None
+    assert first.load.resonance_hz == pytest.approx(truth.resonance_hz, rel=0.02)
+    assert fitted(faint).load.stiffness is None, "by itself it shows one mass"
+    kept = fitted(faint, near=first)
+    assert kept.load.resonance_hz == pytest.approx(truth.resonance_hz, rel=0.02)
+    assert kept.load.antiresonance_hz == pytest.approx(truth.antiresonance_hz, rel=0.05)
+    assert kept.load.damping == pytest.approx(first.load.damping, rel=0.2), "lessened no second time"
+
+
+def test_a_spring_that_was_told_wrongly_is_given_up_where_the_lines_are_those_of_one_mass() -> None:
+    truth = TwoMass(inertia_motor=5e-5)
+    wrong = TwoMass(inertia_motor=3e-5, inertia_load=2e-5, stiffness=2e-5 * (2 * np.pi * 400) ** 2, damping=0.002)
+    near = PlantFit(wrong, WINDING, 5.0, 5.0)
+    fit = fit_two_mass(noisy_response(truth), WINDING, GAINS, inertia=truth.inertia, viscous=0.0, near=near)
+    assert fit.load.stiffness is None and fit.seen_hz == pytest.approx(1000.0)
+
+
 def test_an_angle_that_nothing_shows_leaves_the_values_and_is_doubt() -> None:
     d, q = unmixed(Estimated(4.0e-3, 1e-6), Estimated(5.0e-3, 1e-6), beside=None)
     assert (d.value, q.value) == (pytest.approx(4.0e-3), pytest.approx(5.0e-3))

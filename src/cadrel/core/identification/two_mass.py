@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import dataclass, replace
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,6 +37,7 @@ RESONANCE_DOUBT = 4e-4
 # of the measurement: sheets are off by a tenth, and hubs are not on them. It tells where a resonance lies of which only
 # the flank is seen.
 MOTOR_KNOWN = 0.2
+MOVES = 0.02  # share by which a resonance may lie elsewhere at another amplitude, one standard deviation at the least
 WORTHWHILE = 0.5  # a second mass must lower the misfit to this share, or one mass is kept
 # Of neighbouring lines, how far one mass is off both, in deviations and as a logarithm, where a spring shows that does
 # not earn its place; from which share of the highest line on it is looked for; deviation of a line that shows none.
@@ -80,7 +82,8 @@ def fit_two_mass(
         As in `velocity_plant`, at the speed of the measurement. [s]
 
     near : PlantFit, optional
-        From an earlier measurement of the same axis: the search begins there alone.
+        From an earlier measurement of the same axis: the search begins there alone. Where one mass explains
+        these lines only up to below its resonance they do not speak against it: it is looked for where it was.
     known : float
         Share within which the total inertia is known.
     motor_inertia : float
@@ -117,9 +120,10 @@ def fit_two_mass(
 
     def sprung(p: FloatArray) -> FloatArray:
         model = flexible(p)
-        usual = [(p[3] - math.log(USUAL[0])) / USUAL[1]]
+        usual = [(p[3] - math.log(usual_damping)) / USUAL[1]]
         if motor_inertia > 0.0:
             usual.append(math.log(model.inertia_motor / motor_inertia) / MOTOR_KNOWN)
+        usual.extend(one.off(model) for one in hidden)
         return np.append(misfit(model, winding_of(p)), usual)
 
     def rigid(p: FloatArray) -> TwoMass:
@@ -147,6 +151,10 @@ def fit_two_mass(
         bounds=([np.log(inertia) - known, 0.0], [np.log(inertia) + known, most]),
     )
     best, best_cost, damping_doubt = PlantFit(rigid(single.x), winding_of(single.x)), single.cost, 0.0
+    plant = velocity_plant(best.load, best.winding, gains, response.frequency, edge_age=edge_age)
+    one_mass_upto = explained_upto(response, plant)
+    hidden = _hidden_beyond(one_mass_upto, near)
+    worthwhile, usual_damping = (1.0, _damping_ratio(near.load)) if near and hidden else (WORTHWHILE, USUAL[0])
     grid = [
         np.array([np.log(inertia), share, np.log(anti), np.log(0.03), np.log(0.003), 0.3])
         for share in SHARES
@@ -164,13 +172,39 @@ def fit_two_mass(
         fit = least_squares(sprung, inside, bounds=(low, high), loss="soft_l1", max_nfev=80)
         # The spring earns its place by a clearly better fit. Its resonances may lie a little above the measurement,
         # where their flank is seen; what is reported of them is for the caller to judge.
-        if fit.cost < (WORTHWHILE if best.load.stiffness is None else 1.0) * best_cost:
+        if fit.cost < (worthwhile if best.load.stiffness is None else 1.0) * best_cost:
             *stds, damping_doubt = _doubts(fit.x, fit.jac, fit.cost, len(use.frequency))
             best, best_cost = PlantFit(flexible(fit.x), winding_of(fit.x), *stds), fit.cost
-    if best.load.stiffness is not None:
-        return replace(best, load=_surely_damped(best.load, response.seen_hz, damping_doubt), seen_hz=response.seen_hz)
-    plant = velocity_plant(best.load, best.winding, gains, response.frequency, edge_age=edge_age)
-    return replace(best, seen_hz=explained_upto(response, plant))
+    if best.load.stiffness is None:
+        return replace(best, seen_hz=one_mass_upto)
+    # Of a spring found before, damping that its flank hardly told was lessened then.
+    load = best.load if hidden else _surely_damped(best.load, response.seen_hz, damping_doubt)
+    return replace(best, load=load, seen_hz=response.seen_hz)
+
+
+@dataclass(frozen=True, slots=True)
+class _Hidden:
+    """Where a model found before resonates, or stands still; the lines of another measurement cannot show it."""
+
+    kind: Literal["resonance_hz", "antiresonance_hz"]
+    at: float  # [Hz]
+    doubt: float  # standard deviation of its logarithm
+
+    def off(self, model: TwoMass) -> float:
+        """Return how far off a model is, in standard deviations."""
+        return math.log(getattr(model, self.kind) / self.at) / self.doubt
+
+
+def _hidden_beyond(one_mass_upto: float, near: PlantFit | None) -> list[_Hidden]:
+    """Return what a model found before says of its spring, if that resonates beyond what one mass explains. [Hz]"""
+    if near is None or near.load.resonance_hz is None or near.load.resonance_hz <= one_mass_upto:
+        return []
+    assert near.load.antiresonance_hz is not None
+    at = near.load.resonance_hz, near.load.antiresonance_hz
+    return [
+        _Hidden("resonance_hz", at[0], max((near.resonance_std or 0.0) / at[0], MOVES)),
+        _Hidden("antiresonance_hz", at[1], max((near.antiresonance_std or 0.0) / at[1], MOVES)),
+    ]
 
 
 def _surely_damped(load: TwoMass, seen_hz: float, doubt: float) -> TwoMass:
@@ -257,8 +291,7 @@ def _as_start(seen: PlantFit, winding: Winding) -> FloatArray:
     load = seen.load
     assert load.stiffness is not None
     assert load.antiresonance_hz is not None
-    reduced = load.inertia_motor * load.inertia_load / load.inertia
-    damping = np.clip(load.damping / (2 * np.sqrt(load.stiffness * reduced)), 1.1e-3, 0.9)
+    damping = np.clip(_damping_ratio(load), 1.1e-3, 0.9)
     rubbing = np.clip(load.viscous_load / (2 * np.sqrt(load.stiffness * load.inertia_load)), 1.1e-5, 0.29)
     slowed = np.clip(np.log(seen.winding.resistance / winding.resistance), 0.01, 3.0)
     return np.array(
@@ -271,6 +304,12 @@ def _as_start(seen: PlantFit, winding: Winding) -> FloatArray:
             slowed,
         ]
     )
+
+
+def _damping_ratio(load: TwoMass) -> float:
+    """Return the damping of a load's resonance by its shaft. [1]"""
+    assert load.stiffness is not None
+    return load.damping / (2 * math.sqrt(load.stiffness * load.inertia_motor * load.inertia_load / load.inertia))
 
 
 def _doubts(x: FloatArray, jacobian: FloatArray, cost: float, lines: int) -> tuple[float, float, float]:

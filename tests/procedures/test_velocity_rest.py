@@ -167,6 +167,19 @@ def integral(gain: float) -> float:
     return gain**2 * START.with_(velocity_gain=1.0).velocity_gain / START.velocity_reset
 
 
+@pytest.mark.parametrize(("eased", "room_from"), [(False, 1.0), (True, 0.95)])
+def test_room_is_kept_from_what_hunts_with_the_quickest_position_loop_as_well(monkeypatch, eased, room_from) -> None:
+    """It rests with a slower one around it, and may hunt after some move: what hunts by itself lies a hair above."""
+    hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": 2 * BUDGET}
+    found, _ = scripted(monkeypatch, hunts, {"gain": 0.95, "is_eased": eased})
+    assert found.gains.velocity_gain == pytest.approx(room_from / BACK_OFF) and found.limited_by == HUNTING
+
+
+def test_what_rests_with_a_slower_position_loop_alone_is_left_where_nothing_hunts_near_it(monkeypatch) -> None:
+    found, _ = scripted(monkeypatch, {"gain": 0.95, "is_eased": True})
+    assert found.gains.velocity_gain == pytest.approx(0.95)
+
+
 @pytest.mark.parametrize(("ripple", "share"), [(1.2, 0.8 / 1.2), (0.85, 1 / NEAR), (8.0, 1 / FIRMLY)])
 def test_one_that_hunts_untold_is_softened_by_as_much_as_it_hunts_too_much(monkeypatch, ripple, share) -> None:
     hunts = {"gain": 1.0, "hunts": True, "loud": True, "ripple": ripple * BUDGET}
@@ -245,6 +258,7 @@ def test_a_loop_that_stands_by_itself_is_not_blamed_for_its_position_loop(
     known = replace(seen(1e-9), fit=SimpleNamespace(load=SimpleNamespace(antiresonance_hz=None)))
     found = velocity_rest._standing(bench, known, ASKED, START)
     assert found.hunts is hunts and shares == list(SLOWER[:looks])
+    assert found.is_eased is (looks == 2 and not hunts)
     assert found.ripple == pytest.approx(max(by_itself, held[-1]) * BUDGET)
     assert bench.written["velocity.gain"] == START.velocity_gain
 

@@ -101,7 +101,9 @@ def proposed_to_rest(session: Session, before: Gains, seen: Seen, asked: Robustn
         if rests.limited_by == NOISY:
             found = replace(found, limited_by=HUNTING)
         if hunting is not rests.beyond and beside < BACK_OFF:
-            found = replace(found, gains=softened(rests.gains, beside / BACK_OFF), limited_by=HUNTING)
+            # What hunts with the quickest position loop around it already is the one that room is kept from.
+            nearest = 1.0 if rests.is_eased else beside
+            found = replace(found, gains=softened(rests.gains, nearest / BACK_OFF), limited_by=HUNTING)
     session.write(velocity_values(found.gains))
     return found
 
@@ -258,6 +260,7 @@ class _Standing:
     sways: float = 0.0  # [rad] to either side, where that is more than an axis at rest may
     swings: int = 0  # how often the drive halved them
     hunts: bool = False
+    is_eased: bool = False  # it hunted with the quickest position loop around it, and not with a slower one
 
 
 def _standing(session: Session, seen: Seen, asked: Robustness, gains: Gains) -> _Standing:
@@ -277,7 +280,9 @@ def _standing(session: Session, seen: Seen, asked: Robustness, gains: Gains) -> 
         ripple, sways = (by_itself, 0.0) if held is None else (max(by_itself, held[0]), held[1])
         swung = session.swings - swings
         hunts = _hunts(session, seen, gains, ripple, sways, swung)
-        found = _Standing(ripple=ripple, sways=sways, swings=swung, hunts=hunts)
+        found = _Standing(
+            ripple=ripple, sways=sways, swings=swung, hunts=hunts, is_eased=found.hunts and not hunts
+        )  # fmt: skip
         if not hunts or swung or _hunts(session, seen, gains, by_itself, 0.0, 0):
             break
     return found
@@ -341,5 +346,5 @@ def _look(
         gains=tuning.gains, limited_by=tuning.limited_by, noise=reached.noise, ripple=ripple, swings=swings,
         hunts=hunts, loud=ripple > budget(session), owed=(FIRMLY if hunts else JUST) * owed, sways=sways,
         most_gain=must.most_gain, beyond=reached.beyond, on_twin=reached.ripple,
-        plainest=reached.plainest,
+        plainest=reached.plainest, is_eased=standing.is_eased,
     )  # fmt: skip

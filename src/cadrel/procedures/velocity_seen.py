@@ -98,6 +98,7 @@ class Looked:
     on_twin: float = 0.0  # [N·m] rms, of ripple at rest foreseen
     beyond: "Looked | None" = None  # a stiffer one that was not looked at: its twin hunts
     plainest: float = 0.0  # [N·m/rad], integral gain of the stiffest with filters alone that was proposed beside it
+    is_eased: bool = False  # it hunts with the quickest position loop around it, and not with a slower one
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

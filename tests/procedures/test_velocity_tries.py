@@ -90,7 +90,7 @@ def seen(noise: float = 1.0, *, hunts: bool = False) -> Seen:
 
 def try_of(
     gain: float, *, proven: bool = True, hunts: bool = False, owed: float = 1.0, limited_by: str = "",
-    criteria: Sequence[Criterion] = (),
+    criteria: Sequence[Criterion] = (), held: bool = True,
 ) -> Callable[..., Try]:  # fmt: skip
     """A try that ends so."""
 
@@ -99,7 +99,7 @@ def try_of(
         outcome: Any = SimpleNamespace(verdict=verdict, gain=gain)
         gains = START.with_(velocity_gain=gain)
         session.write({"velocity.gain": gain})
-        return Try(gains=gains, outcome=outcome, seen=seen(owed, hunts=hunts), limited_by=limited_by)
+        return Try(gains=gains, outcome=outcome, seen=seen(owed, hunts=hunts), limited_by=limited_by, is_held=held)
 
     return tried
 
@@ -212,6 +212,13 @@ def test_what_missed_is_a_candidate_of_the_next_and_told_where_nothing_else_is_f
     assert calls[1]["known"].velocity_gain == 1.0
     assert outcome.verdict.reason == "it missed"
     assert bench.written["velocity.gain"] == 1.0
+
+
+def test_a_loop_that_leaves_no_position_loop_is_tuned_anew_for_more_doubt(run) -> None:
+    outcome, bench, calls = run(try_of(1.0, held=False), try_of(0.9))
+    assert outcome.gain == 0.9 and calls[1]["known"].velocity_gain == 1.0
+    assert [asked.unsure for asked in bench.asked] == [1.0, MORE_UNSURE]
+    assert any("no position loop" in note for note in bench.notes)
 
 
 def test_after_a_loop_that_was_stable_by_too_little_the_next_must_bear_more_doubt(run) -> None:

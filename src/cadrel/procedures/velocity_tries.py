@@ -13,7 +13,7 @@ from cadrel.procedures.plant_in_motion import (
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity_again import improved
 from cadrel.procedures.velocity_report import velocity_values
-from cadrel.procedures.velocity_room import after_running_away, more_room
+from cadrel.procedures.velocity_room import MORE_UNSURE, after_running_away, more_room
 from cadrel.procedures.velocity_seen import FIRMLY, Seen, budget
 from cadrel.procedures.velocity_try import Try, tuned
 
@@ -82,7 +82,8 @@ def tuned_until_calm(
         session.note(f"A proposal missed: {last.missed}. Tuned anew on what was measured around it.")
         seen, missed, tries_left = last.seen, last, tries_left - 1
         assert last.outcome.verdict is not None
-        asked = more_room(seen.asked(session.asked_of_any), last.outcome.verdict.criteria, before=asked)
+        room = more_room(seen.asked(session.asked_of_any), last.outcome.verdict.criteria, before=asked)
+        asked = room if last.is_held else replace(room, unsure=max(room.unsure, MORE_UNSURE))
     assert last is not None
     kept = improved(session, before, last, excitation, old_step, missed=missed, with_room=asked)
     session.write(velocity_values(kept.gains))

@@ -21,6 +21,7 @@ from cadrel.procedures.plant_in_motion import (
 )
 from cadrel.procedures.play import Closed, may_be_swung, rise_of, swung_closed
 from cadrel.procedures.session import Session
+from cadrel.procedures.velocity_around import positioned_around
 from cadrel.procedures.velocity_looks import velocity_step
 from cadrel.procedures.velocity_report import Tried, outcome_of
 from cadrel.procedures.velocity_rest import proposed_to_rest
@@ -38,6 +39,7 @@ class Try:
     outcome: Outcome
     seen: Seen
     limited_by: str
+    is_held: bool = True  # some position loop around them is calm on the plant as it is seen now
 
     @property
     def integral(self) -> float:
@@ -51,9 +53,9 @@ class Try:
 
     @property
     def is_calm(self) -> bool:
-        """Whether they are proven, and the axis stands still with them."""
+        """Whether they are proven, the axis stands still with them, and a position can be held around them."""
         assert self.outcome.verdict is not None
-        return self.outcome.verdict.is_proven and not self.seen.hunts
+        return self.outcome.verdict.is_proven and self.is_held and not self.seen.hunts
 
     @property
     def bears_more_than_noise(self) -> bool:
@@ -64,7 +66,9 @@ class Try:
     def missed(self) -> str:
         """What the next proposal must do better."""
         assert self.outcome.verdict is not None
-        return "the axis hunts at rest" if self.outcome.verdict.is_proven else self.outcome.verdict.reason
+        if not self.outcome.verdict.is_proven:
+            return self.outcome.verdict.reason
+        return "the axis hunts at rest" if self.seen.hunts else "no position loop around it is calm over the spread"
 
 
 def tuned(
@@ -111,7 +115,12 @@ def tuned(
     )  # fmt: skip
     if moved > WORTH_SAYING or after.play is not None:
         session.note(_said(session, after))
-    return Try(gains=gains, outcome=outcome_of(session, before, tried), seen=after, limited_by=tried.limited_by)
+    # Stable by next to nothing on one load of the spread it is proven, and leaves a position loop no gain there.
+    is_held = positioned_around(session, after, gains, after.asked(session.asked_of_any)) is not None
+    return Try(
+        gains=gains, outcome=outcome_of(session, before, tried), seen=after, limited_by=tried.limited_by,
+        is_held=is_held,
+    )  # fmt: skip
 
 
 def _said(session: Session, seen: Seen) -> str:

@@ -9,7 +9,7 @@ import numpy as np
 from cadrel.core.axis.understanding import MOVES_ON, Robustness
 from cadrel.core.control import Gains
 from cadrel.core.identification import PlantFit
-from cadrel.core.tuning import HIDDEN, spread_of
+from cadrel.core.tuning import HIDDEN, noise_behind, spread_of
 from cadrel.procedures.outcome import Outcome
 from cadrel.procedures.plant_in_motion import (
     PRECISE,
@@ -25,7 +25,7 @@ from cadrel.procedures.velocity_around import positioned_around
 from cadrel.procedures.velocity_looks import velocity_step
 from cadrel.procedures.velocity_report import Tried, outcome_of
 from cadrel.procedures.velocity_rest import proposed_to_rest
-from cadrel.procedures.velocity_seen import FIRMLY, Seen, resonance_seen
+from cadrel.procedures.velocity_seen import FIRMLY, Looked, Seen, budget, resonance_seen
 
 NO_LINE = 0.08  # of a frequency, within which no line is sure enough: it was not measured there
 WORTH_SAYING = 0.01  # share by which a resonance moves
@@ -101,9 +101,9 @@ def tuned(
     swings = looked.swings + session.swings - before_it
     hunts = looked.hunts or swings > 0
     open_at = [f for f in (seen.open_hz, resonance_seen(second)) if f is not None]
+    noise = _owed(session, looked, swung=swings > looked.swings)
     after = Seen(
-        measured=whole, fit=second, closed=closed, moved=moved,
-        noise=max(looked.noise, looked.owed) if looked.hunts or looked.loud else looked.noise, device=seen.device,
+        measured=whole, fit=second, closed=closed, moved=moved, noise=noise, device=seen.device,
         open_hz=max(open_at, default=None), moving=seen.moving, flicker=seen.flicker,
         hunts=hunts, hunted=looked if hunts else seen.hunted,
     )  # fmt: skip
@@ -121,6 +121,15 @@ def tuned(
         gains=gains, outcome=outcome_of(session, before, tried), seen=after, limited_by=tried.limited_by,
         is_held=is_held,
     )  # fmt: skip
+
+
+def _owed(session: Session, looked: Looked, *, swung: bool) -> float:
+    """Return the noise that the next proposal must bear. [rad/s] of the raw speed
+
+    Of a loop that stood still, and swung as it was stepped or measured, half of the gain is left at the most.
+    """
+    noise = max(looked.noise, looked.owed) if looked.hunts or looked.loud else looked.noise
+    return FIRMLY * max(noise, noise_behind(budget(session), looked.gains)) if swung else noise
 
 
 def _said(session: Session, seen: Seen) -> str:

@@ -196,14 +196,19 @@ class _Hidden:
 
 
 def _hidden_beyond(one_mass_upto: float, near: PlantFit | None) -> list[_Hidden]:
-    """Return what a model found before says of its spring, if that resonates beyond what one mass explains. [Hz]"""
+    """Return what a model found before says of its spring, if that resonates beyond what one mass explains. [Hz]
+
+    Nothing where it does not state how well it knows that.
+    """
     if near is None or near.load.resonance_hz is None or near.load.resonance_hz <= one_mass_upto:
+        return []
+    if near.resonance_std is None or near.antiresonance_std is None:
         return []
     assert near.load.antiresonance_hz is not None
     at = near.load.resonance_hz, near.load.antiresonance_hz
     return [
-        _Hidden("resonance_hz", at[0], max((near.resonance_std or 0.0) / at[0], MOVES)),
-        _Hidden("antiresonance_hz", at[1], max((near.antiresonance_std or 0.0) / at[1], MOVES)),
+        _Hidden("resonance_hz", at[0], max(near.resonance_std / at[0], MOVES)),
+        _Hidden("antiresonance_hz", at[1], max(near.antiresonance_std / at[1], MOVES)),
     ]
 
 

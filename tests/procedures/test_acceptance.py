@@ -10,12 +10,21 @@ import pytest
 
 from cadrel.core.axis import AxisModel, understand
 from cadrel.core.control import Gains
-from cadrel.core.identification.plant import Unrest
+from cadrel.core.identification.plant import IdentifiedPlant, Unrest
 from cadrel.core.response import MoveMetrics, measure_moves
 from cadrel.core.tuning import noise_behind
 from cadrel.link import Recording
 from cadrel.procedures import PROCEDURES, Session, acceptance
-from cadrel.procedures.acceptance import FLICKER_SHARE, _why_not, averaged_over, judge, place_of, ripple_at_rest
+from cadrel.procedures.acceptance import (
+    FLICKER_SHARE,
+    MOST_REPEATS,
+    _why_not,
+    averaged_over,
+    judge,
+    place_of,
+    repeats_judged,
+    ripple_at_rest,
+)
 from cadrel.procedures.judging import SWUNG
 from cadrel.procedures.velocity_seen import FIRMLY, WITHIN, budget
 from tests.conftest import values_of
@@ -181,3 +190,17 @@ def test_gains_that_the_drive_had_to_halve_in_a_move_are_told_and_borne_from_the
     assert isinstance(outcome.plant, Unrest)
     gains = Gains.from_drive(session.values, session.rates)
     assert outcome.plant.noise == pytest.approx(FIRMLY * noise_behind(WITHIN * budget(session), gains))
+
+
+@pytest.mark.parametrize(
+    ("asked", "unrest", "repeats"),
+    [(3, None, 3), (3, Unrest(noise=1.0), 12), (MOST_REPEATS, Unrest(noise=1.0), MOST_REPEATS)],
+)
+def test_what_trembled_after_a_move_is_moved_so_often_that_it_hardly_passes_by_chance(
+    asked: int, unrest: Unrest | None, repeats: int
+) -> None:
+    axis = understand(values_of("tile-pusher") | {"goal.repeats": {"value": float(asked)}})
+    session: Any = SimpleNamespace(axis=axis, plant=IdentifiedPlant(unrest=unrest))
+    assert repeats_judged(session) == repeats
+    moves, by_chance = 2 * repeats, 5 / 6  # of one move of six it trembles after
+    assert unrest is None or by_chance**moves < 0.02

@@ -7,11 +7,9 @@ from scipy.ndimage import uniform_filter1d
 
 from cadrel.core.axis import AxisModel
 from cadrel.core.control import Gains
-from cadrel.core.identification import Unrest
 from cadrel.core.motion import Profile, stroke_sequence
 from cadrel.core.parameters import field_of
 from cadrel.core.response import MoveMetrics, measure_moves
-from cadrel.core.tuning import noise_behind
 from cadrel.core.twin import Twin
 from cadrel.core.verdict import at_most, decide
 from cadrel.link import Recording
@@ -22,7 +20,7 @@ from cadrel.procedures.on_load import apart, play_in_motion
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.real_move import plan_stroke
 from cadrel.procedures.session import FloatArray, Session
-from cadrel.procedures.velocity_seen import FIRMLY, WITHIN, budget
+from cadrel.procedures.velocity_seen import unrest_with
 
 CHANNELS = (
     "position",
@@ -41,6 +39,8 @@ FEWEST_AT_REST = 20  # samples before the move from which a flicker is read
 NOISY_SHARE = 0.4  # of the window: what a device's noise may take of it before it is averaged
 AVERAGED, LONGEST_AVERAGE = 0.025, 5e-3  # of the settling time asked for, that a position is averaged over; at most [s]
 FLICKER_SHARE = 0.8  # of the window: more at rest, and it can hardly stay within
+ONCE_TREMBLED = 4  # times as many moves, where the axis has trembled after one before
+MOST_REPEATS = 200
 MOST_SAMPLES = 30_000  # per channel: long sequences are recorded at a lower rate
 
 
@@ -49,7 +49,7 @@ def run_acceptance(session: Session) -> Outcome:
     session.refresh()
     goal, swings = session.axis.goal, session.swings
     profile = plan_stroke(session)
-    repeats = int(session.arguments.get("repeats", goal.repeats))
+    repeats = int(session.arguments.get("repeats", repeats_judged(session)))
     session.enter("running the move on the twin", 0.05)
     foreseen = _foreseen(session, profile, repeats)
     session.enter("repeating the move", 0.1)
@@ -84,8 +84,7 @@ def run_acceptance(session: Session) -> Outcome:
         remarks.append(TREMBLES.format(field=field_of("velocity.gain"), allowed=field_of("tuning.ripple")))
         woken = True
     if woken:
-        gains = Gains.from_drive(session.values, session.rates)
-        unrest = Unrest(noise=FIRMLY * noise_behind(WITHIN * budget(session), gains))
+        unrest = unrest_with(session, Gains.from_drive(session.values, session.rates))
     if foreseen is not None:
         error = result["following_error"]
         remarks += parted(foreseen, settling=worst, following_error=error, window=goal.window)
@@ -117,6 +116,15 @@ def run_acceptance(session: Session) -> Outcome:
         acceptance=result,
         summary=text,
     )
+
+
+def repeats_judged(session: Session) -> int:
+    """Return how often the move is run: as often as was asked, and more often once the axis has trembled after one.
+
+    What trembles after one move of six passes the next six by chance in one case of three, the next 24 hardly ever.
+    """
+    goal = session.axis.goal
+    return goal.repeats if session.plant.unrest is None else min(ONCE_TREMBLED * goal.repeats, MOST_REPEATS)
 
 
 def _foreseen(session: Session, profile: Profile, repeats: int) -> Foreseen | None:
@@ -322,11 +330,11 @@ def _plan(axis: AxisModel, values: Values) -> Plan:
         current=current,
         seconds=seconds,
         text=f"It moves {goal.distance * per:.4g} {unit} to one side and back, {goal.repeats} times unless you say "
-        f"otherwise, at up to {speed * per:.4g} {unit}/s and {current / np.sqrt(2):.3g} A rms, about {seconds:.0f} s.",
+        f"otherwise ({ONCE_TREMBLED} times as often once it has trembled after one), at up to {speed * per:.4g} "
+        f"{unit}/s and {current / np.sqrt(2):.3g} A rms, about {seconds:.0f} s.",
     )
 
 
-MOST_REPEATS = 200
 PROCEDURE = declare(Procedure(
     key="acceptance", step="acceptance", does="Run the move", order=6, run=run_acceptance, plan=_plan,
     fine_feedback=True,

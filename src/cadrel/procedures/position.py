@@ -21,8 +21,10 @@ from cadrel.core.tuning import tune_position
 from cadrel.core.verdict import decide, judge_loop
 from cadrel.link import Recording
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
-from cadrel.procedures.errors import NotAllowed
+from cadrel.procedures.errors import AxisStopped, NotAllowed
 from cadrel.procedures.judging import (
+    RIPPLE,
+    SWUNG,
     asked_of,
     at_rest_when_moved,
     go_back_unless_proven,
@@ -38,6 +40,7 @@ from cadrel.procedures.on_load import measure_on_load
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.planned import friction_share
 from cadrel.procedures.session import Session
+from cadrel.procedures.velocity_seen import unrest_with
 
 STEP_SECONDS = 0.25
 REPEATS = 2
@@ -51,6 +54,10 @@ def model_of(session: Session) -> TwoMass:
 
 
 EASED = ("position.gain", "velocity.gain", "velocity.reset_time")  # what a drive lowers against a swing that grows
+BELOW = (
+    "No lower position gain ends that: it is the velocity loop that swings or trembles once the axis is moved. Measure "
+    "and tune the velocity loop again, which bears this from now on; then the position loop."
+)
 LOWER, LOWERED = 0.6, 6  # times the position gain, and how many are tried, while the axis hunts at rest
 
 
@@ -96,12 +103,15 @@ def run_position_loop(session: Session) -> Outcome:
             session.write({"position.friction_feedforward": changes["position.friction_feedforward"]})
         if changes["position.friction_feedforward"] == 0.0:
             session.note("Friction is not fed forward: on the twin the planned move is none the better for it.")
-        new = _step(session, size, 0.5)
-        outcome = _outcome(
-            session, gains, before, limited_by, load, winding, changes, kept, size, old, new, ripple, swings, met
-        )
+        if ripple is None:
+            outcome = _never_stood(session, gains, changes, kept, size, old, swings)
+        else:
+            new = _step(session, size, 0.5)
+            outcome = _outcome(
+                session, gains, before, limited_by, load, winding, changes, kept, size, old, new, ripple, swings, met
+            )
     except BaseException:
-        session.write(kept)
+        session.write(kept | {k: v for k, v in before.to_drive().items() if k in EASED})
         raise
     go_back_unless_proven(session, outcome, kept)
     return outcome
@@ -128,27 +138,36 @@ def _met(session: Session, gains: Gains, load: TwoMass) -> _Met:
     return _Met(plant=found.plant, over_speed=found.over_speed, runs=[found.run])
 
 
-def _without_hunting(session: Session, gains: Gains, load: TwoMass) -> tuple[Gains, float, int]:
+def _without_hunting(session: Session, gains: Gains, load: TwoMass) -> tuple[Gains, float | None, int]:
     """Lower the position gain until the axis comes to rest after a small step.
 
     Returns the gains, the ripple left [N·m] and how often the drive halved all of them. A loop that is calm by every
     margin may hunt between two steps of its device, or through its play: a limit cycle, which less gain ends. What no
-    lower gain ends is noise, and none of its doing.
+    lower gain ends is none of its doing, but the velocity loop's. No ripple: it swung until the drive stopped it.
     """
     springy = session.plant.springy
     most = most_swing(session, 0.0 if springy is None else springy.flicker)
 
-    def look(tried: Gains) -> tuple[float, int, bool]:
+    def look(tried: Gains) -> tuple[float | None, int, bool]:
         session.enter("looking for hunting at rest", 0.45)
         before_it = session.swings
-        ripple, flicker = at_rest_when_moved(
-            session, kick_size(session, gains.position_gain), load_swings_hz=load.antiresonance_hz,
-            repeats=strokes_looked_at(session, has_play=springy is not None and springy.play > 0.0),
-        )  # fmt: skip
+        ripple: float | None
+        try:
+            ripple, flicker = at_rest_when_moved(
+                session, kick_size(session, gains.position_gain), load_swings_hz=load.antiresonance_hz,
+                repeats=strokes_looked_at(session, has_play=springy is not None and springy.play > 0.0),
+            )  # fmt: skip
+        except AxisStopped as stopped:
+            if session.swings == before_it:
+                raise
+            session.stand_again()
+            session.note(stopped.text)
+            ripple, flicker = None, most
         swings = session.swings - before_it
         if swings:  # the drive has halved all gains: of them only the position gain is too high
             session.write({k: v for k, v in tried.to_drive().items() if k in EASED})
-        return ripple, swings, not swings and flicker <= most and ripple_criterion(session, ripple).passed
+        rests = ripple is not None and not swings and flicker <= most and ripple_criterion(session, ripple).passed
+        return ripple, swings, rests
 
     first, first_swings, rests = look(gains)
     if rests:
@@ -162,6 +181,23 @@ def _without_hunting(session: Session, gains: Gains, load: TwoMass) -> tuple[Gai
             return lower, ripple, 0
     session.write({"position.gain": gains.position_gain})
     return gains, first, first_swings
+
+
+def _never_stood(
+    session: Session, gains: Gains, changes: dict[str, float], kept: dict[str, float], size: float,
+    old: dict[str, Any], swings: int,
+) -> Outcome:  # fmt: skip
+    """The outcome where the loops swung until the drive stopped the axis, with every position gain that was tried."""
+    return Outcome(
+        findings=[
+            Finding(kind="position_loop", label="Position gain", value=gains.position_gain, unit="1/s", run=0),
+        ],
+        changes=changes,
+        runs=[_run("Position step, before", old, size, {}, in_force=kept)],
+        summary="swings until the drive stops it",
+        verdict=decide("position_loop", swing_criterion(swings), run=0, remarks=[BELOW]),
+        plant=unrest_with(session, gains),
+    )
 
 
 def measured_plant(session: Session) -> FrequencyResponse | None:
@@ -243,7 +279,8 @@ def _outcome(
     asked = replace(asked_of(session.asked), load_peak_db=session.asked.load_peak_db)
     rows = judge_loop("position", measured, models, gains, asked)
     rows += [ripple_criterion(session, ripple), *swing_criterion(swings)]
-    verdict = decide("position_loop", rows, run=1 if plant is None else 2)
+    restless = any(row.what in (RIPPLE, SWUNG) and not row.passed for row in rows)
+    verdict = decide("position_loop", rows, run=1 if plant is None else 2, remarks=[BELOW] if restless else [])
     time, unit = step_response("position", load, winding, gains, duration=STEP_SECONDS)
     ideal = {"time": time.tolist(), "predicted_step": (new["middle"] - size + 2 * size * unit).tolist()}
     runs = [_run("Position step, before", old, size, {}, in_force=kept), _run("Position step, after", new, size, ideal)]
@@ -276,6 +313,7 @@ def _outcome(
         margins={"position": margins},
         summary=f"Kv {gains.position_gain:.0f} 1/s",
         verdict=verdict,
+        plant=unrest_with(session, gains) if restless else None,
     )
 
 
@@ -297,5 +335,5 @@ def _run(
 
 PROCEDURE = declare(Procedure(
     key="position", step="position", does="Measure and tune", order=5, run=run_position_loop,
-    plan=plan_within_travel("Position loop", 14), fine_feedback=True,
+    plan=plan_within_travel("Position loop", 14), fine_feedback=True, back_to={RIPPLE: "velocity", SWUNG: "velocity"},
 ))  # fmt: skip

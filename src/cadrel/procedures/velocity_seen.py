@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
-from cadrel.core.identification import PlantFit, Play, SpringyLoad
+from cadrel.core.identification import PlantFit, Play, SpringyLoad, Unrest
 from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import noise_behind
 from cadrel.procedures.plant_in_motion import PRECISE
@@ -143,6 +143,11 @@ def budget(session: Session) -> float:
 def borne(session: Session, noise: float, gains: Gains) -> float:
     """Return the noise that gains were asked to bear, or what they bear without having been asked to. [rad/s]"""
     return max(noise, noise_behind(WITHIN * budget(session), gains))
+
+
+def unrest_with(session: Session, gains: Gains) -> Unrest:
+    """Return what the velocity loop must bear from now on, where an axis swung or trembled with these gains."""
+    return Unrest(noise=FIRMLY * noise_behind(WITHIN * budget(session), gains))
 
 
 def stiffer(one: Gains, other: Gains) -> float:

@@ -26,7 +26,7 @@ from cadrel.procedures.acceptance import (
     ripple_at_rest,
 )
 from cadrel.procedures.judging import SWUNG
-from cadrel.procedures.velocity_seen import FIRMLY, WITHIN, budget
+from cadrel.procedures.velocity.seen import FIRMLY, WITHIN, budget
 from tests.conftest import values_of
 from tests.procedures.test_stops import Ready
 

@@ -19,7 +19,7 @@ from cadrel.core.parameters import default_drive_values
 from cadrel.core.simulation import SimulatedDrive
 from cadrel.core.tuning import VelocityTuning, shaped_as, tune_velocity
 from cadrel.link import LinkedDrive, LocalLink, Recording
-from cadrel.procedures import Consent, Session, judging, velocity, velocity_proposal, velocity_rest, velocity_tries
+from cadrel.procedures import Consent, Session, judging
 from cadrel.procedures.judging import (
     KICKED,
     LATE,
@@ -35,7 +35,11 @@ from cadrel.procedures.judging import (
     trembling,
 )
 from cadrel.procedures.route import run_route
-from cadrel.procedures.velocity_report import _claimed
+from cadrel.procedures.velocity import proposal as velocity_proposal
+from cadrel.procedures.velocity import rest as velocity_rest
+from cadrel.procedures.velocity import run as velocity
+from cadrel.procedures.velocity import tries as velocity_tries
+from cadrel.procedures.velocity.report import _claimed
 from tests.conftest import rig_of, values_of
 
 GAINS = Gains(

@@ -10,7 +10,7 @@ from cadrel.cli.commission import commission_in_process
 from cadrel.core.axis import understand, unsupported
 from cadrel.core.parameters import Entry
 from cadrel.core.simulation import SimulatedDrive
-from cadrel.procedures.plant_in_motion import PRECISE
+from cadrel.procedures.plant.scatter import PRECISE
 from cadrel.procedures.route import RouteResult
 from tests.conftest import rig_of, values_of
 

@@ -14,7 +14,7 @@ from cadrel.procedures import PROCEDURES, Session, position
 from cadrel.procedures.errors import AxisStopped
 from cadrel.procedures.judging import RIPPLE, SWUNG
 from cadrel.procedures.position import EASED, LOWER
-from cadrel.procedures.velocity_seen import FIRMLY, WITHIN, budget
+from cadrel.procedures.velocity.seen import FIRMLY, WITHIN, budget
 from tests.procedures.test_stops import LIFT, Ready
 
 Look = Callable[..., tuple[float, float]]

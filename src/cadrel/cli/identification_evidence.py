@@ -23,7 +23,7 @@ from cadrel.core.simulation import RigTruth, SimulatedDrive, rated_torque
 from cadrel.core.simulation.unkind import COPPER, MAGNET
 from cadrel.link import LinkedDrive, LocalLink
 from cadrel.procedures import PROCEDURES, Outcome, Session
-from cadrel.procedures.plant_in_motion import edge_age
+from cadrel.procedures.plant.excitation import edge_age
 from cadrel.procedures.responses.measure import bias_of
 from cadrel.procedures.responses.request import Request
 from cadrel.procedures.route import load_project_values

@@ -12,10 +12,10 @@ cogging.py       torque over a turn of the motor
 saturation.py    inductance over current
 friction.py      friction over speed, and what it takes to break away
 passes.py        one way and back through the travel, injected into; what runs in motion is made of
-plant_in_motion.py   the velocity plant's frequency response while the axis runs, and its model
+plant/           the velocity plant's frequency response while the axis runs, and its model
 play.py          its resonance swung: the gap between motor and load; play_alone.py: by itself
 responses/       any loop's response when it is asked for; proves nothing
-velocity.py      proposal on the plant, before and after; velocity_rest.py: gains that stand still, and settle
+velocity/         the velocity loop: proposed, looked at, measured around, judged
 position.py      position gain, step
 acceptance.py    the real move, many times
 foreseen.py      that move on the twin, and how much room it leaves; planned.py: on gains that are tried
@@ -37,7 +37,7 @@ from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.phasing import WiredWrongly, find_angle, plan_commutation, plan_power_up, run_commutation
 from cadrel.procedures.position import run_position_loop
 from cadrel.procedures.session import Consent, Session
-from cadrel.procedures.velocity import run_velocity_loop
+from cadrel.procedures.velocity.run import run_velocity_loop
 
 for _module in pkgutil.walk_packages(__path__, f"{__name__}."):
     importlib.import_module(_module.name)  # whatever it declares is known from here on

@@ -20,7 +20,7 @@ from cadrel.procedures.on_load import apart, play_in_motion
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.real_move import plan_stroke
 from cadrel.procedures.session import FloatArray, Session
-from cadrel.procedures.velocity_seen import unrest_with
+from cadrel.procedures.velocity.seen import unrest_with
 
 CHANNELS = (
     "position",

@@ -16,15 +16,9 @@ from cadrel.core.response import (
 )
 from cadrel.link import Recording
 from cadrel.procedures.outcome import Finding, RunRecord
-from cadrel.procedures.plant_in_motion import (
-    PERIOD,
-    PERIODS,
-    PRECISE,
-    injected,
-    measure_plant,
-    plan_excitation,
-    require_lines,
-)
+from cadrel.procedures.plant.excitation import PERIOD, PERIODS, plan_excitation
+from cadrel.procedures.plant.in_motion import injected, measure_plant
+from cadrel.procedures.plant.scatter import PRECISE, require_lines
 from cadrel.procedures.session import FloatArray, Session
 
 KNOWN = 0.15  # standard deviation over value of a line on which the load's answer counts

@@ -14,16 +14,8 @@ from cadrel.core.response.estimate import IntArray
 from cadrel.link import Recording
 from cadrel.procedures.outcome import Finding, RunRecord
 from cadrel.procedures.passes import one_after_the_other, to_and_fro
-from cadrel.procedures.plant_in_motion import (
-    LINES,
-    PERIOD,
-    PERIODS,
-    answer,
-    edge_age,
-    pass_in_motion,
-    speed_of_pass,
-    unfiltered_mean,
-)
+from cadrel.procedures.plant.excitation import LINES, PERIOD, PERIODS, answer, edge_age, speed_of_pass
+from cadrel.procedures.plant.in_motion import pass_in_motion, unfiltered_mean
 from cadrel.procedures.session import Session
 
 FROM, UP_TO = 0.85, 1.5  # of the resonance as first seen: closing, it rises

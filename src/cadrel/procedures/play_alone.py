@@ -6,10 +6,12 @@ from cadrel.core.identification.two_mass import ROUGH
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome
-from cadrel.procedures.plant_in_motion import first_measured, fit_plant, require_lines
+from cadrel.procedures.plant.in_motion import first_measured
+from cadrel.procedures.plant.model import fit_plant
+from cadrel.procedures.plant.scatter import require_lines
 from cadrel.procedures.play import play_findings, swung_closed
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_report import plant_run
+from cadrel.procedures.velocity.report import plant_run
 
 
 def run_play(session: Session) -> Outcome:

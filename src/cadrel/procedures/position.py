@@ -40,7 +40,7 @@ from cadrel.procedures.on_load import measure_on_load
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
 from cadrel.procedures.planned import friction_share
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_seen import unrest_with
+from cadrel.procedures.velocity.seen import unrest_with
 
 STEP_SECONDS = 0.25
 REPEATS = 2

@@ -29,7 +29,7 @@ from cadrel.core.response.estimate import IntArray
 from cadrel.core.tuning import load_of
 from cadrel.link import Recording
 from cadrel.procedures.passes import LEAD_IN, fastest_pass, lead_in, one_after_the_other, one_pass, to_and_fro
-from cadrel.procedures.plant_in_motion import most_by_voltage, readable_hz
+from cadrel.procedures.plant.excitation import most_by_voltage, readable_hz
 from cadrel.procedures.responses.effort import LOUDEST, line_strengths, passes_needed, times_needed, with_neighbours
 from cadrel.procedures.responses.request import Request
 from cadrel.procedures.session import FloatArray, Session

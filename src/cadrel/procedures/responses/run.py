@@ -20,7 +20,7 @@ from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.errors import NotAllowed
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.passes import one_after_the_other
-from cadrel.procedures.plant_in_motion import edge_age
+from cadrel.procedures.plant.excitation import edge_age
 from cadrel.procedures.responses.effort import LOUDEST, TRUSTED
 from cadrel.procedures.responses.measure import PASS_REACH, POINTS, Measured, bias_of, measure
 from cadrel.procedures.responses.request import LOOPS, SIGNALS, USUAL_SHARE, Request

@@ -20,11 +20,11 @@ from cadrel.core.tuning import (
 )
 from cadrel.procedures.judging import at_rest_after_a_kick, most_swing
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_around import held_around
-from cadrel.procedures.velocity_proposal import bearing_of, proposal
-from cadrel.procedures.velocity_reach import within_reach
-from cadrel.procedures.velocity_report import velocity_values
-from cadrel.procedures.velocity_seen import (
+from cadrel.procedures.velocity.around import held_around
+from cadrel.procedures.velocity.proposal import bearing_of, proposal
+from cadrel.procedures.velocity.reach import within_reach
+from cadrel.procedures.velocity.report import velocity_values
+from cadrel.procedures.velocity.seen import (
     CALM,
     FAR_BEYOND,
     FIRMLY,
@@ -40,7 +40,7 @@ from cadrel.procedures.velocity_seen import (
     budget,
     stiffer,
 )
-from cadrel.procedures.velocity_soft import soft_enough
+from cadrel.procedures.velocity.soft import soft_enough
 
 SLOWER = (1.0, 0.6)  # of the quickest position loop's gain, that an axis is looked at with
 KICK = 0.05  # of the speed agreed to

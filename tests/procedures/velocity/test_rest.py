@@ -17,10 +17,12 @@ from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
 from cadrel.core.control.filters import Section
 from cadrel.core.tuning import LEAST_DAMPING, NOISY, TuningRefused, VelocityTuning, noise_behind, softened
-from cadrel.procedures import velocity_proposal, velocity_rest, velocity_soft
-from cadrel.procedures.velocity_reach import Reached
-from cadrel.procedures.velocity_rest import BACK_OFF, BESIDE, HUNTING, MOST_LOOKS, NEAR, SLOWER, proposed_to_rest, told
-from cadrel.procedures.velocity_seen import CALM, FAR_BEYOND, FIRMLY, FREE, HEARD, LESS, WITHIN, Bearing, Looked, Seen
+from cadrel.procedures.velocity import proposal as velocity_proposal
+from cadrel.procedures.velocity import rest as velocity_rest
+from cadrel.procedures.velocity import soft as velocity_soft
+from cadrel.procedures.velocity.reach import Reached
+from cadrel.procedures.velocity.rest import BACK_OFF, BESIDE, HUNTING, MOST_LOOKS, NEAR, SLOWER, proposed_to_rest, told
+from cadrel.procedures.velocity.seen import CALM, FAR_BEYOND, FIRMLY, FREE, HEARD, LESS, WITHIN, Bearing, Looked, Seen
 
 START = Gains(
     current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.1, velocity_reset=0.05, feedback_filter_hz=800,

@@ -8,10 +8,10 @@ from functools import partial
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
 from cadrel.core.tuning import TuningRefused, VelocityTuning, noise_behind, softened
-from cadrel.procedures.rest_foreseen import RestForeseen
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_around import positioned_around
-from cadrel.procedures.velocity_seen import CALM, LESS, MOST_AT_ONCE, Bearing, Looked, Seen, borne, budget
+from cadrel.procedures.velocity.around import positioned_around
+from cadrel.procedures.velocity.rest_foreseen import RestForeseen
+from cadrel.procedures.velocity.seen import CALM, LESS, MOST_AT_ONCE, Bearing, Looked, Seen, borne, budget
 
 MOST_SEARCHES = 5  # for a proposal that is worth a look
 HALVINGS = 4  # of what one that its twin hunts with is softened by

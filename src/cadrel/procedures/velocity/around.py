@@ -6,9 +6,9 @@ from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, Winding
 from cadrel.core.tuning import TuningRefused, tune_position
 from cadrel.procedures.judging import at_rest_when_moved, kick_size, most_swing, position_values, strokes_looked_at
-from cadrel.procedures.plant_in_motion import PRECISE
+from cadrel.procedures.plant.scatter import PRECISE
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_seen import Seen
+from cadrel.procedures.velocity.seen import Seen
 
 
 def positioned_around(session: Session, seen: Seen, gains: Gains, asked: Robustness) -> tuple[Gains, str] | None:

@@ -11,7 +11,7 @@ import numpy as np
 
 from cadrel.core.control import Gains, feedback_filter
 from cadrel.link import Recording
-from cadrel.procedures.plant_in_motion import PERIOD, PERIODS
+from cadrel.procedures.plant.excitation import PERIOD, PERIODS
 from cadrel.procedures.session import Session
 
 FROM = 0.5  # of half the rate: what scatters above is the device's, no axis answers its noise there

@@ -10,15 +10,16 @@ import pytest
 
 from cadrel.core.control import Gains
 from cadrel.core.tuning import TuningRefused, VelocityTuning, noise_behind, quicker, softened
-from cadrel.procedures import PROCEDURES, Session, velocity_reach
+from cadrel.procedures import PROCEDURES, Session
 from cadrel.procedures.judging import at_rest_when_moved, kick_size, position_values
-from cadrel.procedures.rest_foreseen import RestForeseen
-from cadrel.procedures.velocity_looks import noise_at_rest
-from cadrel.procedures.velocity_reach import HALVINGS, LEAST_OF_IT, Reached, within_reach
-from cadrel.procedures.velocity_report import velocity_values
-from cadrel.procedures.velocity_seen import FAR_BEYOND, FIRMLY, HEARD, WITHIN, Bearing, Seen, budget
+from cadrel.procedures.velocity import reach as velocity_reach
+from cadrel.procedures.velocity.looks import noise_at_rest
+from cadrel.procedures.velocity.reach import HALVINGS, LEAST_OF_IT, Reached, within_reach
+from cadrel.procedures.velocity.report import velocity_values
+from cadrel.procedures.velocity.rest_foreseen import RestForeseen
+from cadrel.procedures.velocity.seen import FAR_BEYOND, FIRMLY, HEARD, WITHIN, Bearing, Seen, budget
 from tests.procedures.test_stops import LIFT, Ready, typed
-from tests.procedures.test_velocity_rest import ASKED, BUDGET, START, Bench, seen
+from tests.procedures.velocity.test_rest import ASKED, BUDGET, START, Bench, seen
 
 EASY = replace(
     LIFT, device="incremental", halls_fitted=True, coulomb_motor=0.01, coulomb_load=0.01, torque_load=0.0

@@ -10,14 +10,14 @@ from cadrel.core.tuning import EASED, NOISY, VOLTAGE, TuningRefused
 from cadrel.core.verdict import Criterion
 from cadrel.procedures.errors import AnswerInNoise, AxisStopped
 from cadrel.procedures.outcome import Outcome
-from cadrel.procedures.plant_in_motion import Excitation
+from cadrel.procedures.plant.excitation import Excitation
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_proposal import proposal
-from cadrel.procedures.velocity_rest import HUNTING
-from cadrel.procedures.velocity_room import more_room
-from cadrel.procedures.velocity_seen import FIRMLY
-from cadrel.procedures.velocity_soft import settling_around
-from cadrel.procedures.velocity_try import Try, tuned
+from cadrel.procedures.velocity.one_try import Try, tuned
+from cadrel.procedures.velocity.proposal import proposal
+from cadrel.procedures.velocity.rest import HUNTING
+from cadrel.procedures.velocity.room import more_room
+from cadrel.procedures.velocity.seen import FIRMLY
+from cadrel.procedures.velocity.soft import settling_around
 
 MARGINS = ("phase margin", "gain margin", "sensitivity peak")
 ROOM = ("phase_margin", "gain_margin_db", "sensitivity_peak")

@@ -8,9 +8,9 @@ from cadrel.core.control import Gains
 from cadrel.core.tuning import VelocityTuning, ease_for_settling, is_quick_enough
 from cadrel.procedures.planned import settling_foreseen, settling_when_moved
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_around import positioned_around
-from cadrel.procedures.velocity_report import velocity_values
-from cadrel.procedures.velocity_seen import Seen
+from cadrel.procedures.velocity.around import positioned_around
+from cadrel.procedures.velocity.report import velocity_values
+from cadrel.procedures.velocity.seen import Seen
 
 SURELY = 0.8  # of the settling time asked for: the next move is another one
 

@@ -9,8 +9,8 @@ import pytest
 from scipy.signal import lfilter
 
 from cadrel.core.control import Gains
-from cadrel.procedures.noise_in_motion import FOLLOWED, most_change, noise_in_motion
-from cadrel.procedures.plant_in_motion import PERIOD, PERIODS
+from cadrel.procedures.plant.excitation import PERIOD, PERIODS
+from cadrel.procedures.plant.noise import FOLLOWED, most_change, noise_in_motion
 
 GAINS = Gains(
     current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.03, velocity_reset=0.06, feedback_filter_hz=800,

@@ -6,10 +6,11 @@ from typing import Any
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains, Winding
 from cadrel.core.tuning import LEAST_DAMPING, MOST_SECTIONS, VelocityTuning, tune_velocity
-from cadrel.procedures.noise_in_motion import most_change
-from cadrel.procedures.plant_in_motion import PRECISE, bias_speed, edge_age
+from cadrel.procedures.plant.excitation import bias_speed, edge_age
+from cadrel.procedures.plant.noise import most_change
+from cadrel.procedures.plant.scatter import PRECISE
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_seen import WITHIN, Seen, budget
+from cadrel.procedures.velocity.seen import WITHIN, Seen, budget
 
 
 def bearing_of(session: Session, seen: Seen) -> dict[str, Any]:

@@ -28,12 +28,14 @@ from cadrel.procedures.judging import (
     ripple_criterion,
     swing_criterion,
 )
-from cadrel.procedures.noise_in_motion import most_change
 from cadrel.procedures.outcome import Finding, Outcome, RunRecord
-from cadrel.procedures.plant_in_motion import PRECISE, bias_speed, edge_age, injected
+from cadrel.procedures.plant.excitation import bias_speed, edge_age
+from cadrel.procedures.plant.in_motion import injected
+from cadrel.procedures.plant.noise import most_change
+from cadrel.procedures.plant.scatter import PRECISE
 from cadrel.procedures.play import Closed, damping_of, play_findings, rise_of
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_seen import doubt_beyond
+from cadrel.procedures.velocity.seen import doubt_beyond
 
 TIMING = 0.25  # of a current tick: what the model of the sampled loop may be off by, which no misfit shows
 STEP_SECONDS = 0.12

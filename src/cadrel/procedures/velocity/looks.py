@@ -9,9 +9,9 @@ from cadrel.core.control import Gains, feedback_filter
 from cadrel.core.response import folded, measure_step
 from cadrel.procedures.judging import AT_REST, NOISE_SECONDS
 from cadrel.procedures.passes import APPROACH
-from cadrel.procedures.plant_in_motion import bias_speed
+from cadrel.procedures.plant.excitation import bias_speed
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_report import STEP_SECONDS
+from cadrel.procedures.velocity.report import STEP_SECONDS
 
 MOST_STEPS = 3  # to and fro, folded
 SWAYS_HZ = 100.0  # below, an axis at rest moves by itself

@@ -8,7 +8,7 @@ from cadrel.core.control import Gains
 from cadrel.core.identification import PlantFit, Play, SpringyLoad, Unrest
 from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import noise_behind
-from cadrel.procedures.plant_in_motion import PRECISE
+from cadrel.procedures.plant.scatter import PRECISE
 from cadrel.procedures.play import Closed, damping_of, rise_of
 from cadrel.procedures.session import Session
 

@@ -15,25 +15,27 @@ from cadrel.core.response import FrequencyResponse, estimate_both, random_multis
 from cadrel.link import LinkedDrive
 from cadrel.procedures import Consent, Session
 from cadrel.procedures.errors import AnswerInNoise
-from cadrel.procedures.plant_in_motion import (
-    FEWEST_PASSES,
+from cadrel.procedures.plant.excitation import (
     LINES,
-    MOST_PASSES,
     PERIOD,
     PERIODS,
-    PRECISE,
-    SENSITIVITY,
     STRONGEST,
     Excitation,
+    line_shape,
+    most_by_voltage,
+    plan_excitation,
+)
+from cadrel.procedures.plant.in_motion import unfiltered_mean
+from cadrel.procedures.plant.scatter import (
+    FEWEST_PASSES,
+    MOST_PASSES,
+    PRECISE,
+    SENSITIVITY,
     is_drowned,
     is_over,
     knows_sensitivity,
-    line_shape,
-    most_by_voltage,
     passes_for,
-    plan_excitation,
     require_lines,
-    unfiltered_mean,
 )
 from tests.conftest import values_of
 

@@ -7,15 +7,13 @@ from cadrel.core.control import Gains
 from cadrel.core.tuning import TuningRefused, noise_behind
 from cadrel.procedures.errors import AnswerInNoise, AxisStopped, ProposalsRanAway
 from cadrel.procedures.outcome import Outcome
-from cadrel.procedures.plant_in_motion import (
-    Excitation,
-)
+from cadrel.procedures.plant.excitation import Excitation
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_again import improved
-from cadrel.procedures.velocity_report import velocity_values
-from cadrel.procedures.velocity_room import MORE_UNSURE, after_running_away, more_room
-from cadrel.procedures.velocity_seen import FIRMLY, Seen, budget
-from cadrel.procedures.velocity_try import Try, tuned
+from cadrel.procedures.velocity.again import improved
+from cadrel.procedures.velocity.one_try import Try, tuned
+from cadrel.procedures.velocity.report import velocity_values
+from cadrel.procedures.velocity.room import MORE_UNSURE, after_running_away, more_room
+from cadrel.procedures.velocity.seen import FIRMLY, Seen, budget
 
 MORE_TRIES = 3  # proposals after one that missed what was asked
 

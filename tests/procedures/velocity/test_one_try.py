@@ -8,8 +8,8 @@ import pytest
 
 from cadrel.core.control import Gains
 from cadrel.core.tuning import noise_behind
-from cadrel.procedures import velocity_try
-from cadrel.procedures.velocity_seen import FIRMLY, Looked
+from cadrel.procedures.velocity import one_try
+from cadrel.procedures.velocity.seen import FIRMLY, Looked
 
 GAINS = Gains(
     current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.4, velocity_reset=0.01, feedback_filter_hz=600,
@@ -31,15 +31,15 @@ def looked(*, noise: float, hunts: bool = False, loud: bool = False) -> Looked:
 
 @pytest.mark.parametrize(("so", "owed"), [({}, 1.0), ({"hunts": True}, 3.0), ({"loud": True}, 3.0)])
 def test_what_stood_as_it_was_looked_at_owes_what_the_look_told(so: dict[str, bool], owed: float) -> None:
-    assert velocity_try._owed(BENCH, looked(noise=1.0, **so), swung=False) == owed
+    assert one_try._owed(BENCH, looked(noise=1.0, **so), swung=False) == owed
 
 
 def test_what_stood_and_swung_as_it_was_stepped_has_no_more_than_half_of_its_gain_next() -> None:
     """A quiet device alone would have the same loop proposed again and again."""
     quiet = looked(noise=1e-3 * noise_behind(BUDGET, GAINS))
-    owed = velocity_try._owed(BENCH, quiet, swung=True)
+    owed = one_try._owed(BENCH, quiet, swung=True)
     assert owed == pytest.approx(FIRMLY * noise_behind(BUDGET, GAINS))
     half = GAINS.with_(velocity_gain=GAINS.velocity_gain / FIRMLY)
     assert noise_behind(BUDGET, half) == pytest.approx(owed), "the most that bears it, of this shape"
     noisy = looked(noise=2 * noise_behind(BUDGET, GAINS))
-    assert velocity_try._owed(BENCH, noisy, swung=True) == pytest.approx(FIRMLY * noisy.noise)
+    assert one_try._owed(BENCH, noisy, swung=True) == pytest.approx(FIRMLY * noisy.noise)

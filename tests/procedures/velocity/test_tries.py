@@ -18,14 +18,16 @@ from cadrel.core.parameters import default_drive_values
 from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import EASED, HIDDEN, NOISY, TuningRefused, noise_behind
 from cadrel.core.verdict import Criterion, at_least, at_most
-from cadrel.procedures import velocity_again, velocity_tries, velocity_try
 from cadrel.procedures.errors import AnswerInNoise, AxisStopped, ProposalsRanAway
-from cadrel.procedures.velocity_again import PROMISES
-from cadrel.procedures.velocity_rest import HUNTING
-from cadrel.procedures.velocity_room import MORE_UNSURE
-from cadrel.procedures.velocity_seen import FIRMLY, Seen
-from cadrel.procedures.velocity_tries import MORE_TRIES, tuned_until_calm
-from cadrel.procedures.velocity_try import Try
+from cadrel.procedures.velocity import again as velocity_again
+from cadrel.procedures.velocity import one_try
+from cadrel.procedures.velocity import tries as velocity_tries
+from cadrel.procedures.velocity.again import PROMISES
+from cadrel.procedures.velocity.one_try import Try
+from cadrel.procedures.velocity.rest import HUNTING
+from cadrel.procedures.velocity.room import MORE_UNSURE
+from cadrel.procedures.velocity.seen import FIRMLY, Seen
+from cadrel.procedures.velocity.tries import MORE_TRIES, tuned_until_calm
 
 START = Gains(
     current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.1, velocity_reset=0.05, feedback_filter_hz=800,
@@ -358,7 +360,7 @@ def swung(hz: float, *, is_seen: bool = False) -> Any:
     ],
 )
 def test_a_resonance_moves_by_what_no_swing_explains(before: float, after: float, closed: Any, moved: float) -> None:
-    found = velocity_try._moved(plant_at(before), plant_at(after), closed, highest=1000.0)
+    found = one_try._moved(plant_at(before), plant_at(after), closed, highest=1000.0)
     assert found == pytest.approx(moved, rel=0.01)
     if closed is not None and not closed.play.is_seen:
         lowest = 1 - MOVES_ON * found
@@ -387,9 +389,9 @@ def test_a_resonance_that_comes_into_the_lines_is_swung_for_its_play(
         return SimpleNamespace(load=SimpleNamespace(resonance_hz=hz))
 
     now = swung(1161.0, is_seen=True)
-    monkeypatch.setattr(velocity_try, "swung_closed", lambda session, gains, fit, share: now)
+    monkeypatch.setattr(one_try, "swung_closed", lambda session, gains, fit, share: now)
     given = replace(seen(1.0), fit=plant(before), closed=was)
-    found = velocity_try._closed(Bench(), START, given, plant(after))  # type: ignore[arg-type]
+    found = one_try._closed(Bench(), START, given, plant(after))  # type: ignore[arg-type]
     assert found is (now if is_swung else was)
 
 

@@ -12,7 +12,7 @@ from cadrel.core.axis.understanding import MOVES_ON, Robustness
 from cadrel.core.control import TwoMass, Winding
 from cadrel.core.identification import PlantFit
 from cadrel.core.response import FrequencyResponse
-from cadrel.procedures.velocity_seen import Seen, doubt_beyond, resonance_seen
+from cadrel.procedures.velocity.seen import Seen, doubt_beyond, resonance_seen
 
 LOAD = TwoMass(inertia_motor=1e-3, inertia_load=1e-3, stiffness=2.0 * math.pi**2 * 1000.0**2 * 1e-3)  # 1000 Hz
 FLANK = PlantFit(LOAD, Winding(resistance=1.0, inductance=1e-3), resonance_std=50.0, seen_hz=700.0)

@@ -11,21 +11,17 @@ from cadrel.core.control import Gains
 from cadrel.core.identification import PlantFit
 from cadrel.core.tuning import HIDDEN, noise_behind, spread_of
 from cadrel.procedures.outcome import Outcome
-from cadrel.procedures.plant_in_motion import (
-    PRECISE,
-    Excitation,
-    fit_plant,
-    measure_plant,
-    plan_excitation,
-    require_lines,
-)
+from cadrel.procedures.plant.excitation import Excitation, plan_excitation
+from cadrel.procedures.plant.in_motion import measure_plant
+from cadrel.procedures.plant.model import fit_plant
+from cadrel.procedures.plant.scatter import PRECISE, require_lines
 from cadrel.procedures.play import Closed, may_be_swung, rise_of, swung_closed
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_around import positioned_around
-from cadrel.procedures.velocity_looks import velocity_step
-from cadrel.procedures.velocity_report import Tried, outcome_of
-from cadrel.procedures.velocity_rest import proposed_to_rest
-from cadrel.procedures.velocity_seen import FIRMLY, Looked, Seen, budget, resonance_seen
+from cadrel.procedures.velocity.around import positioned_around
+from cadrel.procedures.velocity.looks import velocity_step
+from cadrel.procedures.velocity.report import Tried, outcome_of
+from cadrel.procedures.velocity.rest import proposed_to_rest
+from cadrel.procedures.velocity.seen import FIRMLY, Looked, Seen, budget, resonance_seen
 
 NO_LINE = 0.08  # of a frequency, within which no line is sure enough: it was not measured there
 WORTH_SAYING = 0.01  # share by which a resonance moves

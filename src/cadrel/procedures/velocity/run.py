@@ -1,32 +1,20 @@
-"""The velocity plant measured, the proposal on it, and what it gives: before and after.
-
-velocity.py          the run: measure, propose until it is calm, judge       start reading here
-velocity_looks.py    noise at rest, and a step from a bias
-velocity_rest.py     gains under which the axis stands still
-velocity_proposal.py the search, on what is known
-velocity_reach.py    those worth a look, by the twin
-velocity_soft.py     softer ones, where a move does not settle
-velocity_around.py   the position loop around them
-velocity_seen.py     what a proposal rests on, and what is seen of it
-velocity_tries.py    proposals, each tried until one is calm
-velocity_try.py      one of them: measured around and judged
-velocity_again.py    one that is calm, tuned once more where that promises more
-velocity_report.py   one try -> runs, findings, verdict
-"""
+"""The velocity plant measured, the proposal on it, and what it gives: before and after."""
 
 from cadrel.core.control import Gains
 from cadrel.core.identification.two_mass import ROUGH
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.judging import go_back_unless_proven
-from cadrel.procedures.noise_in_motion import noise_in_motion
 from cadrel.procedures.outcome import Outcome
-from cadrel.procedures.plant_in_motion import first_measured, fit_plant, require_lines
+from cadrel.procedures.plant.in_motion import first_measured
+from cadrel.procedures.plant.model import fit_plant
+from cadrel.procedures.plant.noise import noise_in_motion
+from cadrel.procedures.plant.scatter import require_lines
 from cadrel.procedures.play import swung_closed
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity_looks import noise_at_rest, velocity_step
-from cadrel.procedures.velocity_report import plant_run, velocity_values
-from cadrel.procedures.velocity_seen import Seen, resonance_seen
-from cadrel.procedures.velocity_tries import tuned_until_calm
+from cadrel.procedures.velocity.looks import noise_at_rest, velocity_step
+from cadrel.procedures.velocity.report import plant_run, velocity_values
+from cadrel.procedures.velocity.seen import Seen, resonance_seen
+from cadrel.procedures.velocity.tries import tuned_until_calm
 
 
 def run_velocity_loop(session: Session) -> Outcome:

@@ -12,8 +12,8 @@ from cadrel.core.control import Gains
 from cadrel.core.parameters import default_drive_values
 from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import TuningRefused
-from cadrel.procedures import velocity_around
-from cadrel.procedures.velocity_seen import Seen
+from cadrel.procedures.velocity import around as velocity_around
+from cadrel.procedures.velocity.seen import Seen
 
 GAINS = Gains.from_drive(default_drive_values())
 ASKED = Robustness(phase_margin=0.8, gain_margin_db=8.0, sensitivity_peak=1.8)

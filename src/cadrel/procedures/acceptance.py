@@ -1,5 +1,6 @@
 """The real move, out and back, many times; judged against the axis's goal."""
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -7,6 +8,7 @@ from scipy.ndimage import uniform_filter1d
 
 from cadrel.core.axis import AxisModel
 from cadrel.core.control import Gains
+from cadrel.core.identification import Unrest
 from cadrel.core.motion import Profile, stroke_sequence
 from cadrel.core.parameters import field_of
 from cadrel.core.response import MoveMetrics, measure_moves
@@ -20,7 +22,7 @@ from cadrel.procedures.on_load import apart, play_in_motion
 from cadrel.procedures.outcome import Finding, Outcome, Plan, RunRecord
 from cadrel.procedures.real_move import plan_stroke
 from cadrel.procedures.session import FloatArray, Session
-from cadrel.procedures.velocity.seen import unrest_with
+from cadrel.procedures.velocity.seen import ONCE_LATE, unrest_with
 
 CHANNELS = (
     "position",
@@ -39,7 +41,8 @@ FEWEST_AT_REST = 20  # samples before the move from which a flicker is read
 NOISY_SHARE = 0.4  # of the window: what a device's noise may take of it before it is averaged
 AVERAGED, LONGEST_AVERAGE = 0.025, 5e-3  # of the settling time asked for, that a position is averaged over; at most [s]
 FLICKER_SHARE = 0.8  # of the window: more at rest, and it can hardly stay within
-ONCE_TREMBLED = 4  # times as many moves, where the axis has trembled after one before
+PACE = "time constant of the position loop"
+BY_CHANCE = 4  # times as many moves, where it is chance how the axis stands after one
 MOST_REPEATS = 200
 MOST_SAMPLES = 30_000  # per channel: long sequences are recorded at a lower rate
 
@@ -76,6 +79,10 @@ def run_acceptance(session: Session) -> Outcome:
     session.enter("done", 1.0)
     worst = result["settling_time"]
     remarks = [] if result["accepted"] else _why_not(session, record)
+    late = None if remarks else slow_for_it(session, worst)
+    if late is not None:
+        result["criteria"].append(late)
+        remarks.append(LATE.format(allowed=field_of("goal.settling_time")))
     unrest = None
     woken = session.swings > swings
     if woken:
@@ -85,6 +92,8 @@ def run_acceptance(session: Session) -> Outcome:
         woken = True
     if woken:
         unrest = unrest_with(session, Gains.from_drive(session.values, session.rates))
+    if late is not None:
+        unrest = replace(unrest or session.plant.unrest or Unrest(), late=True)
     if foreseen is not None:
         error = result["following_error"]
         remarks += parted(foreseen, settling=worst, following_error=error, window=goal.window)
@@ -119,12 +128,14 @@ def run_acceptance(session: Session) -> Outcome:
 
 
 def repeats_judged(session: Session) -> int:
-    """Return how often the move is run: as often as was asked, and more often once the axis has trembled after one.
+    """Return how often the move is run: as often as was asked, and more often where six tell little of the next six.
 
-    What trembles after one move of six passes the next six by chance in one case of three, the next 24 hardly ever.
+    What trembles after one move of six passes the next six by chance in one case of three, the next 24 hardly ever. So
+    it is with a position loop that is slow for the settling time: what a move leaves comes in by friction's leave.
     """
     goal = session.axis.goal
-    return goal.repeats if session.plant.unrest is None else min(ONCE_TREMBLED * goal.repeats, MOST_REPEATS)
+    by_chance = session.plant.unrest is not None or _is_slow(session)
+    return min(BY_CHANCE * goal.repeats, MOST_REPEATS) if by_chance else goal.repeats
 
 
 def _foreseen(session: Session, profile: Profile, repeats: int) -> Foreseen | None:
@@ -210,6 +221,11 @@ TREMBLES = (
     "of its device. Measure and tune the velocity loop again, which bears this from now on, or take {field} down by a "
     "fifth; then run the move again. Or allow more by {allowed}."
 )
+LATE = (
+    "The load that swings behind its shaft keeps the position loop slow, and what the move leaves comes in late. "
+    "Measure and tune the velocity loop again, which leaves room for a quicker position loop from now on; then the "
+    "position loop, and run the move again. Or allow more by {allowed}."
+)
 SWINGS = (
     "In one of the moves the loop swung ever wider, and the drive halved its gains. Measure and tune the velocity loop "
     "again, which bears this from now on, or take {field} down by a third; then run the move again."
@@ -239,6 +255,27 @@ def _why_not(session: Session, record: Recording) -> list[str]:
         f"window is ±{goal.window * per:.3g} {unit}. That leaves a tuning little of it: quieten the device (cable, "
         f"shield, amplitude), fit a finer one, or widen {field_of('goal.window')}."
     ]
+
+
+def slow_for_it(session: Session, settling: float | None) -> dict[str, Any] | None:
+    """The criterion that a position loop misses which is too slow for a move that settled late; None where none is.
+
+    A load that swings behind a stiffly held motor keeps it slow. What a move leaves is brought in by friction's leave
+    then, one time soon and the next time late. Nothing is given up for that where disturbances matter most.
+    """
+    goal = session.axis.goal
+    if (settling is not None and settling <= goal.settling_time) or not _is_slow(session):
+        return None
+    return {
+        "what": PACE.capitalize(), "value": 1 / session.values["position.gain"],
+        "limit": goal.settling_time / ONCE_LATE, "unit": "s", "passed": False,
+    }  # fmt: skip
+
+
+def _is_slow(session: Session) -> bool:
+    """Whether the position loop is slow for the settling time asked for, and a softer velocity loop may mend it."""
+    needs = session.axis.goal.settling_time * session.values["position.gain"] < ONCE_LATE
+    return needs and session.axis.robustness.matters != "disturbance"
 
 
 def ripple_at_rest(session: Session, record: Recording, moves: list[MoveMetrics]) -> float | None:
@@ -330,8 +367,8 @@ def _plan(axis: AxisModel, values: Values) -> Plan:
         current=current,
         seconds=seconds,
         text=f"It moves {goal.distance * per:.4g} {unit} to one side and back, {goal.repeats} times unless you say "
-        f"otherwise ({ONCE_TREMBLED} times as often once it has trembled after one), at up to {speed * per:.4g} "
-        f"{unit}/s and {current / np.sqrt(2):.3g} A rms, about {seconds:.0f} s.",
+        f"otherwise ({BY_CHANCE} times as often where it is chance how it stands after one), at up to "
+        f"{speed * per:.4g} {unit}/s and {current / np.sqrt(2):.3g} A rms, about {seconds:.0f} s.",
     )
 
 
@@ -344,5 +381,5 @@ PROCEDURE = declare(Procedure(
             preset=lambda axis: float(axis.goal.repeats),
         ),
     ),
-    back_to={RIPPLE: "velocity", SWUNG: "velocity"},
+    back_to={RIPPLE: "velocity", SWUNG: "velocity", PACE: "velocity"},
 ))  # fmt: skip

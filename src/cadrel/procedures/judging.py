@@ -137,7 +137,7 @@ def strokes_looked_at(session: Session, *, has_play: bool) -> int:
     One move may not show that it hunts: through play or between counts it does after some of them. One that did so in
     its acceptance only is looked at twice as often as it was moved there.
     """
-    if session.plant.unrest is not None:
+    if session.plant.unrest is not None and session.plant.unrest.noise > 0.0:
         return 2 * session.axis.goal.repeats
     return 2 if has_play or session.axis.feedback.kind.counts_lines else 1
 

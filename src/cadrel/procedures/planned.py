@@ -49,12 +49,13 @@ def settling_foreseen(session: Session, plant: IdentifiedPlant) -> Callable[[Gai
 
 
 def settling_when_moved(session: Session, gains: Gains, plant: IdentifiedPlant) -> float:
-    """Run the planned move once with gains of all loops; return when motor and load have settled after it. [s]
+    """Run the planned move, as often as asked, with gains of all loops; return when motor and load have settled. [s]
 
-    The motor is seen. Of the load, which no device shows, the twin tells when it rests, its resonance where it is and
-    at either end of the drift asked for: a notch in the command meets none of them exactly. Infinite where one of them
-    does not settle within the dwell, where the move cannot be run within what was agreed to, and where no load was
-    identified that a twin could have. The drive has its position loop from before again.
+    The worst of all moves: friction lets one of them settle at once and the next one late. The motor is seen. Of the
+    load, which no device shows, the twin tells when it rests, its resonance where it is and at either end of the drift
+    asked for: a notch in the command meets none of them exactly. Infinite where one of them does not settle within the
+    dwell, where the move cannot be run within what was agreed to, and where no load was identified that a twin could
+    have. The drive has its position loop from before again.
     """
     move = _Planned.of(session, plant)
     if move is None or move_within_consent(session) is None:
@@ -67,7 +68,7 @@ def settling_when_moved(session: Session, gains: Gains, plant: IdentifiedPlant) 
     kept, swings = {k: session.values[k] for k in told}, session.swings
     session.write(told)
     try:
-        _, moves = moved(session, move.profile, 1)
+        _, moves = moved(session, move.profile, session.axis.goal.repeats)
     except AxisStopped:
         session.stand_again()
         return math.inf

@@ -161,9 +161,10 @@ class ChainLoad:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Unrest:
-    """What a velocity loop must bear for the axis to stand still after its moves. Of the acceptance."""
+    """What a velocity loop must bear for the axis to stand still after its moves, and soon. Of the acceptance."""
 
-    noise: float  # [rad/s] rms of the raw speed, that stands for what no run of the loop had shown
+    noise: float = 0.0  # [rad/s] rms of the raw speed, that stands for what no run of the loop had shown
+    late: bool = False  # a move settled late, the position loop being slow: it must be a quick one
 
     def as_dict(self) -> dict[str, Any]:
         """Return plain values."""
@@ -172,7 +173,7 @@ class Unrest:
     @classmethod
     def from_dict(cls, plain: Mapping[str, Any]) -> Self:
         """Return what `as_dict` gave. Raises `KeyError`."""
-        return cls(noise=float(plain["noise"]))
+        return cls(noise=float(plain["noise"]), late=bool(plain.get("late", False)))
 
 
 PlantPart = TotalLoad | SpringyLoad | HeldLoad | RubbedLoad | ChainLoad | Unrest

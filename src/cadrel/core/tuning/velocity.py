@@ -230,7 +230,9 @@ def tune_velocity(
     judge = _Judge(
         load, _windings(winding, working), asked, _joined(measured, load, winding, gains, edge_age), edge_age
     )
-    unseen = UNSEEN_HZ if measured is None or not measured.frequency.size else max(UNSEEN_HZ, measured.frequency[-1])
+    unseen = UNSEEN_HZ
+    if measured is not None and measured.frequency.size:  # what few lines tell beyond is no phase to rely on
+        unseen = max(unseen, min(float(measured.frequency[-1]), asked.seen_hz))
     bounds = Bounds(
         unseen_hz=unseen, noise=noise, noise_torque=noise_torque, moving_noise=moving_noise, most_change=most_change,
         gain=most_gain, least_damping=least_damping,
@@ -395,7 +397,9 @@ def _plants(judge: _Judge, gains: Gains, further: Sequence[TwoMass], closer: Flo
         for load, w, its, age in asked_of
     ]
     seen = judge.measured
-    measured = (seen.frequency, seen.value, kept) if seen is not None and len(seen.frequency) > 10 else None
+    # It is led by the model across a resonance between two of its lines, and turns there as that does.
+    its = replace(kept, unstable=unstable_pairs(judge.load, judge.windings[0], gains))
+    measured = (seen.frequency, seen.value, its) if seen is not None and len(seen.frequency) > 10 else None
     return Plants.of(grid, models, measured)
 
 

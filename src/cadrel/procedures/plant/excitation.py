@@ -16,6 +16,7 @@ from cadrel.procedures.session import FloatArray, Session
 
 PERIOD = 2048  # [samples] of the multisine: 0.512 s
 LINES = log_lines(2, 500, 90)  # 4 Hz to 1 kHz
+BEYOND = np.arange(512, 950, 6)  # lines: 1.0 to 1.86 kHz, no farther apart than a steel shaft's resonance is wide there
 NEAR = 40  # lines at the most around one resonance
 PASSES = (1.0, -1.0) * 4  # directions; each pass has phases of its own
 PERIODS = 2  # of a pass

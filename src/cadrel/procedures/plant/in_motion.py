@@ -22,6 +22,7 @@ from cadrel.core.response.estimate import IntArray
 from cadrel.link import Recording
 from cadrel.procedures.passes import one_after_the_other, one_pass, to_and_fro
 from cadrel.procedures.plant.excitation import (
+    BEYOND,
     PASSES,
     PERIOD,
     PERIODS,
@@ -34,13 +35,24 @@ from cadrel.procedures.plant.excitation import (
     frequency_of,
     line_shape,
     lines_around,
+    most_by_torque,
     most_by_voltage,
     plan_excitation,
     readable_hz,
 )
 from cadrel.procedures.plant.model import fit_plant
-from cadrel.procedures.plant.scatter import PRECISE, is_drowned, is_over, knows_sensitivity, passes_for
+from cadrel.procedures.plant.scatter import (
+    ENOUGH,
+    FEWEST_PASSES,
+    PRECISE,
+    is_drowned,
+    is_over,
+    knows_sensitivity,
+    passes_for,
+)
 from cadrel.procedures.session import FloatArray, Session
+
+HIGHEST = 0.85  # times where the lines beyond begin: above, a first measurement tells how clear they would be
 
 
 def injected(session: Session) -> dict[str, Any]:
@@ -167,6 +179,26 @@ def first_measured(session: Session, gains: Gains) -> MeasuredPlant:
         return first
     session.note("The device's noise covered the answer: measured again with fewer, stronger lines.")
     return measure_plant(session, gains, 0.3, plan_excitation(session, gains, loud=True), answered=first.answered)
+
+
+def measured_beyond(session: Session, gains: Gains, share: float, first: FrequencyResponse) -> MeasuredPlant | None:
+    """Return the plant beyond the lines of its `first` measurement, to near half of its rate, from a pass each way.
+
+    A second shaft may ring there, and a loop that was made on one shaft alone would not know. None where the device
+    cannot be read so high: it counts, or its noise covers the highest lines of the first measurement already.
+    """
+    frequency, bias = frequency_of(BEYOND, gains), bias_speed(session)
+    highest = first.frequency > HIGHEST * frequency[0]
+    clear = first.std[highest] <= PRECISE * np.abs(first.value[highest])
+    if readable_hz(session, bias) < frequency[-1] or np.count_nonzero(clear) < ENOUGH * max(len(clear), 1):
+        return None
+    excitation = Excitation(rms=min(most_by_torque(session), most_by_voltage(session, frequency)), lines=BEYOND)
+    home = float(session.drive.status()["position"])
+    motor = TwoMass(inertia_motor=session.axis.motor.inertia)  # so high it swings alone
+    answered = math.sqrt(float(np.mean(answer(motor, Winding.from_drive(session.values), gains, BEYOND) ** 2)))
+    passes = _Passes(session, gains, share, excitation, BEYOND, False, home, None, answered)
+    passes.run(FEWEST_PASSES, may_drown=False)
+    return passes.told()
 
 
 def unfiltered_mean(session: Session, gains: Gains, parts: Sequence[Both], bias: float) -> FrequencyResponse:

@@ -27,6 +27,7 @@ HOPELESS = 2.0  # times the most passes: what asks for more is not tried at all
 PRECISE = 0.06  # standard deviation over value of a line that may prove or propose something: half a decibel
 ENOUGH = 0.6  # share of the lines that must be so
 SURE = 0.8  # share of the lines that must be so for a measurement to end early
+FAINTLY = 0.15  # of a line beyond the others: enough to tell what rings there
 SENSITIVITY = 0.03  # standard deviation of a loop's sensitivity, of which peaks of 1.4 to 2 are asked: a fiftieth of it
 FEWEST = 10  # lines below which nothing is computed
 # Times the travel, that a coarse device wants at the least: twice as fast, more lines are read, and none is surer.

@@ -100,14 +100,14 @@ def tuned(
     noise = _owed(session, looked, swung=swings > looked.swings)
     after = Seen(
         measured=whole, fit=second, closed=closed, moved=moved, noise=noise, device=seen.device,
-        open_hz=max(open_at, default=None), moving=seen.moving, flicker=seen.flicker,
+        open_hz=max(open_at, default=None), moving=seen.moving, flicker=seen.flicker, beyond=seen.beyond,
         hunts=hunts, hunted=looked if hunts else seen.hunted,
     )  # fmt: skip
     tried = Tried(
         gains=gains, limited_by=looked.limited_by, fits=(fit, second), measured=whole, own=again, record=record,
         steps=(old_step, new_step), closed=closed, moved=moved, ripple=looked.ripple, noise=looked.noise,
         device=seen.device, moving=seen.moving, plant=replace(after.springy, noise=looked.noise), swings=swings,
-        softer=after.softer,
+        softer=after.softer, beyond=seen.beyond,
     )  # fmt: skip
     if moved > WORTH_SAYING or after.play is not None:
         session.note(_said(session, after))

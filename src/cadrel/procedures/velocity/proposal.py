@@ -8,7 +8,6 @@ from cadrel.core.control import Gains, Winding
 from cadrel.core.tuning import LEAST_DAMPING, MOST_SECTIONS, VelocityTuning, tune_velocity
 from cadrel.procedures.plant.excitation import bias_speed, edge_age
 from cadrel.procedures.plant.noise import most_change
-from cadrel.procedures.plant.scatter import PRECISE
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity.seen import WITHIN, Seen, budget
 
@@ -16,7 +15,7 @@ from cadrel.procedures.velocity.seen import WITHIN, Seen, budget
 def bearing_of(session: Session, seen: Seen) -> dict[str, Any]:
     """Return what any proposal is held against, but for the noise at rest: keyword arguments of the tuning."""
     return {
-        "measured": seen.measured.precise(PRECISE), "working": Winding.from_drive(session.values),
+        "measured": seen.known, "working": Winding.from_drive(session.values),
         "noise_torque": WITHIN * budget(session), "moving_noise": seen.moving, "most_change": most_change(session),
         "edge_age": edge_age(session, bias_speed(session)),
     }  # fmt: skip

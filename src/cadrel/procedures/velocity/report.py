@@ -35,7 +35,7 @@ from cadrel.procedures.plant.noise import most_change
 from cadrel.procedures.plant.scatter import PRECISE
 from cadrel.procedures.play import Closed, damping_of, play_findings, rise_of
 from cadrel.procedures.session import Session
-from cadrel.procedures.velocity.seen import doubt_beyond
+from cadrel.procedures.velocity.seen import doubt_beyond, with_beyond
 
 TIMING = 0.25  # of a current tick: what the model of the sampled loop may be off by, which no misfit shows
 STEP_SECONDS = 0.12
@@ -61,11 +61,12 @@ class Tried:
     plant: SpringyLoad  # as it is known by it
     softer: float = 0.0  # share by which the resonance was seen higher before, that play explains
     swings: int = 0  # how often the drive halved them because the loop swung ever wider
+    beyond: FrequencyResponse | None = None  # higher lines, where the device can be read so high
 
 
 def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
     """Return runs, findings and verdict of gains that were tried."""
-    trusted = tried.measured.precise(PRECISE)
+    trusted, highest = with_beyond(tried.measured, tried.beyond), float(tried.measured.precise(PRECISE).frequency[-1])
     gains, record = tried.gains, tried.record
     first, second = tried.fits
     old_step, new_step = tried.steps
@@ -132,7 +133,7 @@ def outcome_of(session: Session, before: Gains, tried: Tried) -> Outcome:
         )
     peak = measured.sensitivity_peak
     findings.append(Finding(kind="velocity_peak", label="Velocity-loop sensitivity peak", value=peak, unit="", run=2))
-    findings += _resonances(first, second, highest=float(f[-1]), tick=session.rates.current)
+    findings += _resonances(first, second, highest=highest, tick=session.rates.current)
     if tried.closed is not None:
         runs.append(tried.closed.run)
         findings += play_findings(tried.closed, load, run=len(runs) - 1)

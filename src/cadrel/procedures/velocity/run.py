@@ -5,7 +5,7 @@ from cadrel.core.identification.two_mass import ROUGH
 from cadrel.procedures.declaration import Procedure, declare, plan_within_travel
 from cadrel.procedures.judging import go_back_unless_proven
 from cadrel.procedures.outcome import Outcome
-from cadrel.procedures.plant.in_motion import first_measured
+from cadrel.procedures.plant.in_motion import first_measured, measured_beyond
 from cadrel.procedures.plant.model import fit_plant
 from cadrel.procedures.plant.noise import noise_in_motion
 from cadrel.procedures.plant.scatter import require_lines
@@ -34,14 +34,17 @@ def run_velocity_loop(session: Session) -> Outcome:
     measured, excitation = first.response, first.excitation
     require_lines(session, measured, excitation, share=ROUGH)
     fit = fit_plant(session, before, measured)
+    beyond = measured_beyond(session, before, 0.36, measured)
     seen = Seen(
         measured=measured, fit=fit, closed=swung_closed(session, before, fit, 0.38), moved=0.0, noise=noise,
         device=device, open_hz=resonance_seen(fit), moving=noise_in_motion(first.record, before),
-        flicker=flicker,
+        flicker=flicker, beyond=None if beyond is None else beyond.response,
     )  # fmt: skip
     try:
         outcome = tuned_until_calm(session, before, seen, excitation, old_step)
         outcome.runs.append(plant_run(session, first.record, before))
+        if beyond is not None:
+            outcome.runs.append(plant_run(session, beyond.record, before, title="Velocity plant, beyond its lines"))
     except BaseException:
         session.write({**velocity_values(before), "position.gain": before.position_gain})
         raise

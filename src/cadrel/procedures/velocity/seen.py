@@ -8,7 +8,7 @@ from cadrel.core.control import Gains
 from cadrel.core.identification import PlantFit, Play, SpringyLoad, Unrest
 from cadrel.core.response import FrequencyResponse
 from cadrel.core.tuning import noise_behind
-from cadrel.procedures.plant.scatter import PRECISE
+from cadrel.procedures.plant.scatter import FAINTLY, PRECISE
 from cadrel.procedures.play import Closed, damping_of, rise_of
 from cadrel.procedures.session import Session
 
@@ -19,6 +19,10 @@ UNEXPLAINED, HEARD = 2.5, 0.8
 CALM = 0.3  # damping of a section's poles at the least, for an axis that hunts
 WITHIN = 0.88  # of the ripple asked for, that a proposal may use: the position loop adds a tenth, a look scatters
 MOST_AT_ONCE = 6.0  # times the budget: a loop that hunts gets so much less gain in the next proposal
+# Time constants of the position loop in the settling time, once a move has settled late with a slow one whatever the
+# twin foresaw: what it leaves falls to a twentieth then.
+ONCE_LATE = 3.0
+ALIKE = 1e-3  # of a frequency, within which two lines are the same
 FREE = (math.inf, math.inf)  # of its twin a proposal may do what it will
 FAR_BEYOND = 2.5  # times the ripple asked for, from which on a proposal that makes its twin hunt is not looked at
 
@@ -36,6 +40,7 @@ class Seen:
     open_hz: float | None = None  # [Hz] of its resonance, the highest that was seen around a loop; None: none was
     moving: float = 0.0  # [rad/s] of the raw speed while the axis moves, rms
     flicker: float = 0.0  # [rad] rms of the position that the device shows of the axis at rest
+    beyond: FrequencyResponse | None = None  # higher lines, where the device can be read so high
     hunts: bool = False  # it trembles at rest by more than the noise explains
     plain: bool = False  # whatever had sections ran away
     hunted: "Looked | None" = None  # the last proposal that an axis at rest hunted with
@@ -44,6 +49,11 @@ class Seen:
     def play(self) -> Play | None:
         """The gap between motor and load, where one is seen."""
         return self.closed.play if self.closed is not None and self.closed.play.is_seen else None
+
+    @property
+    def known(self) -> FrequencyResponse:
+        """The lines that are known well enough to propose something by, those beyond the others with them."""
+        return with_beyond(self.measured, self.beyond)
 
     @property
     def moves(self) -> float:
@@ -67,7 +77,7 @@ class Seen:
         """The load as it is known by now."""
         return SpringyLoad(
             load=self.fit.load, small_signal_resistance=self.fit.winding.resistance,
-            measured=self.measured.precise(PRECISE), moved=self.moves, rise=rise_of(self.closed, self.fit),
+            measured=self.known, moved=self.moves, rise=rise_of(self.closed, self.fit),
             closed_damping=damping_of(self.closed, self.fit), softer=self.softer,
             play=0.0 if self.play is None else self.play.width.value,
             noise=self.noise, flicker=self.flicker,
@@ -135,6 +145,12 @@ def doubt_beyond(fit: PlantFit) -> float:
     return fit.resonance_std / resonance
 
 
+def with_beyond(measured: FrequencyResponse, beyond: FrequencyResponse | None) -> FrequencyResponse:
+    """Return the precise lines of a measurement, and lines beyond them that tell what rings there."""
+    precise = measured.precise(PRECISE)
+    return precise if beyond is None else precise.filled_from(beyond, sure=FAINTLY, apart=ALIKE)
+
+
 def budget(session: Session) -> float:
     """Return the ripple of torque at rest that was asked for. [N·m] rms"""
     return session.axis.robustness.ripple * session.axis.motor.torque_constant * session.current_continuous
@@ -147,7 +163,8 @@ def borne(session: Session, noise: float, gains: Gains) -> float:
 
 def unrest_with(session: Session, gains: Gains) -> Unrest:
     """Return what the velocity loop must bear from now on, where an axis swung or trembled with these gains."""
-    return Unrest(noise=FIRMLY * noise_behind(WITHIN * budget(session), gains))
+    before = session.plant.unrest
+    return Unrest(noise=FIRMLY * noise_behind(WITHIN * budget(session), gains), late=before is not None and before.late)
 
 
 def stiffer(one: Gains, other: Gains) -> float:

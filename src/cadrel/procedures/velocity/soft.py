@@ -1,6 +1,7 @@
 """A softer velocity loop, where the planned move does not settle with a stiff one and a slow position loop."""
 
 import math
+from collections.abc import Callable
 from typing import Any
 
 from cadrel.core.axis.understanding import Robustness
@@ -10,7 +11,7 @@ from cadrel.procedures.planned import settling_foreseen, settling_when_moved
 from cadrel.procedures.session import Session
 from cadrel.procedures.velocity.around import positioned_around
 from cadrel.procedures.velocity.report import velocity_values
-from cadrel.procedures.velocity.seen import Seen
+from cadrel.procedures.velocity.seen import ONCE_LATE, Seen
 
 SURELY = 0.8  # of the settling time asked for: the next move is another one
 
@@ -34,11 +35,12 @@ def soft_enough(
         session.write(velocity_values(tuning.gains))
         return settling_when_moved(session, around[0], session.plant.with_part(seen.springy))
 
-    in_stiff = settles(stiff, positioned)
+    once_late = has_been_late(session)
+    in_stiff = math.inf if once_late else settles(stiff, positioned)
     if in_stiff <= SURELY * settling:
         session.note(f"The load behind its shaft keeps the position loop slow; {_moved_in(in_stiff)}")
         return stiff
-    foreseen = settling_foreseen(session, session.plant.with_part(seen.springy))
+    foreseen = _foreseen(session, seen)
     if foreseen is None:
         return stiff  # nothing tells what a softer one would be better at
     session.enter("computing the proposal", 0.45)
@@ -65,9 +67,30 @@ def settling_around(session: Session, seen: Seen, gains: Gains, asked: Robustnes
     positioned = positioned_around(session, seen, gains, asked)
     if positioned is None or is_quick_enough(*positioned, settling=session.axis.goal.settling_time):
         return 0.0
-    foreseen = settling_foreseen(session, session.plant.with_part(seen.springy))
+    foreseen = _foreseen(session, seen)
     around, _ = positioned
     return 0.0 if foreseen is None else session.computed(lambda: foreseen(around))
+
+
+def has_been_late(session: Session) -> bool:
+    """Whether a move of an acceptance settled late, with a position loop that was slow."""
+    return session.plant.unrest is not None and session.plant.unrest.late
+
+
+def _foreseen(session: Session, seen: Seen) -> Callable[[Gains], float] | None:
+    """What tells when a planned move settles with gains of all loops [s]; None where nothing does.
+
+    The twin; and once that has foreseen an axis that settles sooner than it did, a quick position loop as well.
+    """
+    twin = settling_foreseen(session, session.plant.with_part(seen.springy))
+    if not has_been_late(session):
+        return twin
+
+    def settles(gains: Gains) -> float:
+        by_decay = SURELY * ONCE_LATE / gains.position_gain
+        return by_decay if twin is None else max(by_decay, twin(gains))
+
+    return settles
 
 
 def _moved_in(settling: float) -> str:

@@ -24,9 +24,10 @@ from cadrel.procedures.acceptance import (
     place_of,
     repeats_judged,
     ripple_at_rest,
+    slow_for_it,
 )
 from cadrel.procedures.judging import SWUNG
-from cadrel.procedures.velocity.seen import FIRMLY, WITHIN, budget
+from cadrel.procedures.velocity.seen import FIRMLY, WITHIN, budget, unrest_with
 from tests.conftest import values_of
 from tests.procedures.test_stops import Ready
 
@@ -192,15 +193,56 @@ def test_gains_that_the_drive_had_to_halve_in_a_move_are_told_and_borne_from_the
     assert outcome.plant.noise == pytest.approx(FIRMLY * noise_behind(WITHIN * budget(session), gains))
 
 
+def _after(asked: int, unrest: Unrest | None, *, decays: float, matters: str = "settling") -> Any:
+    """An axis before its move; its position loop has so many time constants in the settling time asked for."""
+    entries = {"goal.repeats": {"value": float(asked)}, "tuning.matters": {"value": matters, "source": "typed"}}
+    axis = understand(values_of("tile-pusher") | entries)
+    gain = decays / axis.goal.settling_time
+    return SimpleNamespace(axis=axis, plant=IdentifiedPlant(unrest=unrest), values={"position.gain": gain})
+
+
 @pytest.mark.parametrize(
-    ("asked", "unrest", "repeats"),
-    [(3, None, 3), (3, Unrest(noise=1.0), 12), (MOST_REPEATS, Unrest(noise=1.0), MOST_REPEATS)],
-)
-def test_what_trembled_after_a_move_is_moved_so_often_that_it_hardly_passes_by_chance(
-    asked: int, unrest: Unrest | None, repeats: int
+    ("asked", "unrest", "decays", "repeats"),
+    [
+        (3, None, 4.0, 3), (3, Unrest(noise=1.0), 4.0, 12), (MOST_REPEATS, Unrest(noise=1.0), 4.0, MOST_REPEATS),
+        (3, Unrest(late=True), 4.0, 12), (3, None, 2.9, 12),
+    ],
+)  # fmt: skip
+def test_where_it_is_chance_how_a_move_ends_it_is_run_so_often_that_it_hardly_passes_by_chance(
+    asked: int, unrest: Unrest | None, decays: float, repeats: int
 ) -> None:
-    axis = understand(values_of("tile-pusher") | {"goal.repeats": {"value": float(asked)}})
-    session: Any = SimpleNamespace(axis=axis, plant=IdentifiedPlant(unrest=unrest))
-    assert repeats_judged(session) == repeats
-    moves, by_chance = 2 * repeats, 5 / 6  # of one move of six it trembles after
-    assert unrest is None or by_chance**moves < 0.02
+    assert repeats_judged(_after(asked, unrest, decays=decays)) == repeats
+    moves, by_chance = 2 * repeats, 5 / 6  # of one that fails after one move of six
+    assert repeats == asked or by_chance**moves < 0.02
+
+
+@pytest.mark.parametrize(
+    ("settled", "decays", "matters", "is_told"),
+    [
+        (0.9, 1.0, "settling", False), (1.1, 1.0, "settling", True), (None, 1.0, "settling", True),
+        (1.1, 4.0, "settling", False), (1.1, 1.0, "disturbance", False),
+    ],
+)  # fmt: skip
+def test_a_move_that_settles_late_with_a_slow_position_loop_goes_back_for_a_quicker_one(
+    settled: float | None, decays: float, matters: str, is_told: bool
+) -> None:
+    session = _after(3, None, decays=decays, matters=matters)
+    goal = session.axis.goal
+    row = slow_for_it(session, None if settled is None else settled * goal.settling_time)
+    assert (row is not None) is is_told
+    if row is not None:
+        assert row["value"] == pytest.approx(goal.settling_time) and row["limit"] < row["value"] and not row["passed"]
+        assert PROCEDURES["acceptance"].again([row["what"].lower()]) == "velocity"
+
+
+def test_what_trembles_later_is_still_known_to_have_been_late() -> None:
+    late = Unrest(late=True)
+    assert Unrest.from_dict(late.as_dict()) == late
+    assert Unrest.from_dict({"noise": 2.0}) == Unrest(noise=2.0, late=False), "as projects from before have it"
+    ready = Ready()
+    ready.plant = ready.plant.with_part(late)
+    session: Any = SimpleNamespace(
+        plant=ready.plant, axis=ready.axis, current_continuous=ready.axis.motor.current_continuous
+    )
+    both = unrest_with(session, Gains.from_drive(ready.client.read()))
+    assert both.late and both.noise > 0.0

@@ -218,7 +218,7 @@ def test_a_velocity_loop_bears_what_an_axis_was_found_to_need_after_its_moves(mo
         ("velocity_step", None), ("noise_at_rest", (0.2, 1e-4)),
         ("first_measured", SimpleNamespace(response=None, excitation=None, record=None)), ("require_lines", None),
         ("fit_plant", SimpleNamespace(load=SimpleNamespace(resonance_hz=None))),
-        ("swung_closed", None), ("noise_in_motion", 0.7),
+        ("swung_closed", None), ("noise_in_motion", 0.7), ("measured_beyond", None),
     ):  # fmt: skip
         monkeypatch.setattr(velocity, name, lambda *_, answer=value, **__: answer)
     monkeypatch.setattr(velocity, "tuned_until_calm", told)
@@ -236,7 +236,7 @@ def test_a_velocity_loop_bears_what_an_axis_was_found_to_need_after_its_moves(mo
     ("key", "has_play", "unrest", "strokes"),
     [
         ("spray-carriage", False, None, 1), ("spray-carriage", True, None, 2), ("tile-pusher", False, None, 2),
-        ("tile-pusher", True, Unrest(noise=1.0), 6),
+        ("tile-pusher", True, Unrest(noise=1.0), 6), ("tile-pusher", True, Unrest(late=True), 2),
     ],
 )  # fmt: skip
 def test_what_hunted_in_its_acceptance_is_moved_twice_as_often_before_it_is_taken_to_rest(

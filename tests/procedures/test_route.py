@@ -118,21 +118,25 @@ def test_steps_keep_every_repeat_and_their_figures_follow_from_it(pusher_route: 
 
 
 def test_a_frequency_response_is_worked_out_again_from_all_that_was_recorded(pusher_route: RouteResult) -> None:
-    """Lines of the tuned loop from its own recording, those it hardly answers from the one before."""
-    runs = {r.kind: r for r in pusher_route.outcomes["velocity"].runs if "pass" in r.excitation}
-    curves = runs["velocity_response"].curves
+    """Lines of the tuned loop from its own recording; those it hardly answers, or beyond, from the ones before."""
+    runs = {r.title: r for r in pusher_route.outcomes["velocity"].runs if "pass" in r.excitation}
+    tuned, first, higher = (
+        runs[f"Velocity {what}"] for what in ("loop, frequency response", "plant, before", "plant, beyond its lines")
+    )
+    curves = tuned.curves
     plant, gains = curves["plant_measured"], Gains.from_drive(pusher_route.parameters)
     kept = 10 ** (np.array(plant["db"]) / 20) * np.exp(1j * np.radians(plant["deg"]))
     before = np.isin(plant["f"], np.round(curves["measured_before"], 6)) | np.isin(
         plant["f"], curves["measured_before"]
     )
-    started = Gains.from_drive({**pusher_route.parameters, **runs["plant_response"].in_force})
-    for kind, own, at in (("velocity_response", ~before, gains), ("plant_response", before, started)):
+    beyond = before & (np.array(plant["f"]) > 990.0)
+    started = Gains.from_drive({**pusher_route.parameters, **first.in_force})
+    for run, own, at in ((tuned, ~before, gains), (first, before & ~beyond, started), (higher, beyond, started)):
         f = np.array(plant["f"])[own]
         if f.size:
-            off = [np.abs(again / kept[own] - 1) for again in responses_again(runs[kind], f, at)]
+            off = [np.abs(again / kept[own] - 1) for again in responses_again(run, f, at)]
             assert np.min(off, axis=0).max() < 1e-3, "each line as it is, or through the window"
-    assert np.count_nonzero(~before) > 20
+    assert np.count_nonzero(~before) > 20 and np.count_nonzero(beyond) > 40
 
 
 def responses_again(run: RunRecord, f: NDArray[np.float64], gains: Gains) -> list[NDArray[np.complex128]]:

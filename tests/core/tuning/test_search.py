@@ -112,6 +112,33 @@ def test_a_resonance_between_two_lines_of_a_noisy_device_forbids_no_loop() -> No
     assert keeps_what_is_asked(with_lines.gains, load, winding, asked, measured=seen)
 
 
+def test_a_measured_plant_turns_about_a_resonance_as_its_model_does() -> None:
+    """A load of 23 times the motor behind 107 Hz, damped so little that back-EMF fed forward late undamps it.
+
+    Noise covers the lines from 98 to 111 Hz, so the model leads across: upwards in phase, as poles outside the unit
+    circle do, and through the negative axis far beyond -1. That is no crossing that a limit makes dangerous, the models
+    cross there as well; with these lines no loop at all had been found.
+    """
+    load = TwoMass(
+        inertia_motor=5.514e-4, inertia_load=1.2663e-2, stiffness=238.03, damping=5.874e-3, viscous_load=7.08e-4
+    )
+    winding = Winding(resistance=0.5944, inductance=6.0556e-4, emf=0.15264)
+    start = START.with_(
+        current_gain=2.2387, current_reset=1.01871e-3, torque_filter_hz=150.0, velocity_gain=0.1, velocity_reset=0.65,
+        sensor=Sensor(latency=0.0, tracking=7540.0),
+    )  # fmt: skip
+    asked = replace(ASKED, resonance_rise=0.0, phase_margin=math.radians(45), gain_margin_db=8.0, sensitivity_peak=1.8,
+                    motor_inertia=5.44e-4, seen_hz=863.0)  # fmt: skip
+    lines = np.concatenate([np.arange(4.0, 98.0, 2.0), np.arange(111.0, 290.0, 8.0)])
+    value = velocity_plant(load, winding, start, lines)
+    seen = FrequencyResponse(lines, value, np.full(lines.size, 0.98), 0.02 * np.abs(value))
+    assert unstable_pairs(load, winding, start) == 1
+    found = tune_velocity(load, winding, start, asked, measured=seen, noise=3.1337, noise_torque=0.4368)
+    assert found.integral > 50.0
+    assert keeps_what_is_asked(found.gains, load, winding, asked, measured=seen)
+    assert all(spectral_radius("velocity", one, winding, found.gains) < 1.0 for one in spread_of(asked).corners(load))
+
+
 def test_where_a_quick_speed_filter_undamps_a_resonance_a_slower_one_is_tried() -> None:
     """A resonance of 148 Hz damped by 1 %: back-EMF fed forward late undamps it at a corner, heavier and less damped.
 

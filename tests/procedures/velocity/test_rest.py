@@ -16,13 +16,27 @@ import pytest
 from cadrel.core.axis.understanding import Robustness
 from cadrel.core.control import Gains
 from cadrel.core.control.filters import Section
+from cadrel.core.identification import Unrest
 from cadrel.core.tuning import LEAST_DAMPING, NOISY, TuningRefused, VelocityTuning, noise_behind, softened
 from cadrel.procedures.velocity import proposal as velocity_proposal
 from cadrel.procedures.velocity import rest as velocity_rest
 from cadrel.procedures.velocity import soft as velocity_soft
 from cadrel.procedures.velocity.reach import Reached
 from cadrel.procedures.velocity.rest import BACK_OFF, BESIDE, HUNTING, MOST_LOOKS, NEAR, SLOWER, proposed_to_rest, told
-from cadrel.procedures.velocity.seen import CALM, FAR_BEYOND, FIRMLY, FREE, HEARD, LESS, WITHIN, Bearing, Looked, Seen
+from cadrel.procedures.velocity.seen import (
+    CALM,
+    FAR_BEYOND,
+    FIRMLY,
+    FREE,
+    HEARD,
+    LESS,
+    ONCE_LATE,
+    WITHIN,
+    Bearing,
+    Looked,
+    Seen,
+)
+from cadrel.procedures.velocity.soft import SURELY
 
 START = Gains(
     current_gain=17.0, current_reset=3.5e-3, velocity_gain=0.1, velocity_reset=0.05, feedback_filter_hz=800,
@@ -44,7 +58,7 @@ class Bench:
             mechanism=SimpleNamespace(unit_per_rad=180 / math.pi, unit="°"),
         )  # fmt: skip
 
-        self.plant = SimpleNamespace(with_part=lambda part: None)
+        self.plant = SimpleNamespace(with_part=lambda part: None, unrest=None)
 
     def note(self, text: str) -> None:
         self.notes.append(text)
@@ -447,7 +461,13 @@ def choosing(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[str, Bench,
     """Choose between a stiff loop and a soft one whose planned moves settle so soon. [s]"""
 
     def run(
-        stiff_in: float, soft_in: float, *, quick: bool = False, has_softer: bool = True, has_twin: bool = True
+        stiff_in: float,
+        soft_in: float,
+        *,
+        quick: bool = False,
+        has_softer: bool = True,
+        has_twin: bool = True,
+        late: bool = False,
     ) -> Any:
         stiff, soft = (SimpleNamespace(name=name, gains=START.with_(velocity_gain=gain)) for name, gain in
                        (("stiff", 1.0), ("soft", 0.1)))  # fmt: skip
@@ -469,6 +489,7 @@ def choosing(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[str, Bench,
         monkeypatch.setattr(velocity_soft, "settling_foreseen", lambda session, plant: moved if has_twin else None)
         monkeypatch.setattr(Seen, "springy", None)
         bench = Bench()
+        bench.plant.unrest = Unrest(late=True) if late else None
         known = replace(seen(1e-3), fit=SimpleNamespace(load=None, winding=None))
         chosen = velocity_soft.soft_enough(bench, known, ASKED, stiff, {}, settling=0.1)  # type: ignore[arg-type]
         return chosen.name, bench, done
@@ -478,6 +499,22 @@ def choosing(monkeypatch: pytest.MonkeyPatch) -> Callable[..., tuple[str, Bench,
 
 def test_a_quick_position_loop_needs_no_move_to_tell(choosing) -> None:
     assert choosing(math.inf, 0.01, quick=True)[0::2] == ("stiff", [])
+
+
+def test_once_a_move_was_late_the_stiff_loop_is_not_believed_again(choosing) -> None:
+    name, _, done = choosing(0.01, 0.01, late=True)
+    assert (name, done) == ("soft", ["softened"])
+
+
+@pytest.mark.parametrize(("late", "told"), [(False, 0.02), (True, SURELY * ONCE_LATE / 5.0)])
+def test_once_a_move_was_late_its_twin_alone_tells_no_more_when_it_settles(monkeypatch, late, told) -> None:
+    """The twin foresees 20 ms; a position loop of 5 1/s has three time constants in 0.6 s."""
+    bench = Bench()
+    bench.plant.unrest = Unrest(late=late)
+    monkeypatch.setattr(velocity_soft, "settling_foreseen", lambda session, plant: lambda gains: 0.02)
+    monkeypatch.setattr(Seen, "springy", None)
+    foreseen = velocity_soft._foreseen(bench, seen(1e-3))  # type: ignore[arg-type]
+    assert foreseen is not None and foreseen(START.with_(position_gain=5.0)) == pytest.approx(told)
 
 
 def test_a_stiff_loop_whose_move_surely_settles_stays_and_nothing_softer_is_sought(choosing) -> None:

@@ -84,8 +84,19 @@ def test_between_two_steps_the_page_still_says_that_it_runs(
     part = client.get(f"/axis/{led.pk}/through/part/?job={job.pk}")
     assert part["HX-Refresh"] == "true"
     # Where nothing follows in time, it has stopped, and can be gone on with.
-    Job.objects.filter(pk=job.pk).update(ended=timezone.now() - timedelta(seconds=30))
+    Job.objects.filter(pk=job.pk).update(ended=timezone.now() - timedelta(seconds=90))
     assert "Go through</button>" in text_of(client.get(f"/axis/{led.pk}/through/"))
+
+
+def test_a_step_that_is_queued_while_the_page_is_read_is_seen_to_run(
+    led: Axis, engineer: User, short: list[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """No job was active as it was looked for, and the next one is queued as the chain's jobs are read."""
+    started(led, engineer)
+    monkeypatch.setattr("cadrel.web.route.through.job_of", lambda axis: None)
+    page = text_of(client_of(engineer).get(f"/axis/{led.pk}/through/"))
+    assert "s left" in page and "waiting for the worker" in page
+    assert "went no further" not in page and "Go through</button>" not in page
 
 
 def test_what_is_not_proven_ends_it_there_and_says_why(led: Axis, engineer: User, short: list[str]) -> None:

@@ -15,7 +15,9 @@ from cadrel.web.rig.actions import wanted_values
 from cadrel.web.rig.settling import job_of
 from cadrel.web.rig.through import jobs_of_last
 
-BETWEEN = timedelta(seconds=10)  # after a job's end, in which the next of its chain is surely queued
+# After a job's end, in which the next of its chain is surely queued, however busy the machine. What ends a chain says
+# so at once; this is for a worker that was killed in between.
+BETWEEN = timedelta(seconds=60)
 DONE = ("proven", "measured", "through")  # states of a step that need not be gone through again
 
 
@@ -44,7 +46,7 @@ def through_of(axis: Axis, route: list[dict[str, Any]]) -> dict[str, Any]:
     active = job_of(axis)
     jobs = jobs_of_last(axis)
     ours = {j.procedure: j for j in jobs}
-    runs = bool(jobs) and (active.pk == jobs[-1].pk if active is not None else _goes_on(jobs[-1], of))
+    runs = bool(jobs) and _in_progress(active, jobs[-1], of)
     rows, plans = [], []
     for p in in_order():
         plan, job = p.plan(model, wanted), ours.get(p.key)
@@ -69,6 +71,16 @@ def through_of(axis: Axis, route: list[dict[str, Any]]) -> dict[str, Any]:
         "not_for": next((w for p in in_order() if (w := p.not_for(model))), ""),
         "connected": axis.connected,
     }  # fmt: skip
+
+
+def _in_progress(active: Job | None, last: Job, of: dict[str, dict[str, Any]]) -> bool:
+    """Whether a chain runs, by the job found `active` and its own `last`, which was read after it.
+
+    Between both reads a job may have ended and the next been queued: what the later read says counts.
+    """
+    if last.is_active:
+        return True
+    return (active is None or active.pk == last.pk) and _goes_on(last, of)
 
 
 def _goes_on(last: Job, of: dict[str, dict[str, Any]]) -> bool:

@@ -20,6 +20,7 @@ from cadrel.procedures.acceptance import (
     MOST_REPEATS,
     _why_not,
     averaged_over,
+    is_by_chance,
     judge,
     place_of,
     repeats_judged,
@@ -205,7 +206,7 @@ def _after(asked: int, unrest: Unrest | None, *, decays: float, matters: str = "
     ("asked", "unrest", "decays", "repeats"),
     [
         (3, None, 4.0, 3), (3, Unrest(noise=1.0), 4.0, 12), (MOST_REPEATS, Unrest(noise=1.0), 4.0, MOST_REPEATS),
-        (3, Unrest(late=True), 4.0, 12), (3, None, 2.9, 12),
+        (3, Unrest(late=True), 4.0, 12), (3, None, 2.9, 3),
     ],
 )  # fmt: skip
 def test_where_it_is_chance_how_a_move_ends_it_is_run_so_often_that_it_hardly_passes_by_chance(
@@ -233,6 +234,23 @@ def test_a_move_that_settles_late_with_a_slow_position_loop_goes_back_for_a_quic
     if row is not None:
         assert row["value"] == pytest.approx(goal.settling_time) and row["limit"] < row["value"] and not row["passed"]
         assert PROCEDURES["acceptance"].again([row["what"].lower()]) == "velocity"
+
+
+@pytest.mark.parametrize(
+    ("settled", "decays", "by_chance"),
+    [
+        ((0.0, 0.9), 1.0, True), ((0.0, 0.2), 1.0, False), ((0.3, 0.1), 1.0, True), ((0.3, 1.1), 1.0, False),
+        ((0.3, None), 1.0, False), ((0.0, 0.9), 4.0, False),
+    ],
+)  # fmt: skip
+def test_moves_that_settled_within_a_slow_loops_time_are_repeated_more_often_and_others_not(
+    settled: tuple[float | None, ...], decays: float, by_chance: bool
+) -> None:
+    """One that has failed needs no more to show it, and what is in the window at once settles by no chance."""
+    session = _after(3, None, decays=decays)
+    most = session.axis.goal.settling_time
+    moves: list[Any] = [SimpleNamespace(settling_time=None if s is None else s * most) for s in settled]
+    assert is_by_chance(session, moves) is by_chance
 
 
 def test_what_trembles_later_is_still_known_to_have_been_late() -> None:

@@ -1,5 +1,6 @@
 """The real move, out and back, many times; judged against the axis's goal."""
 
+import math
 from dataclasses import replace
 from typing import Any
 
@@ -42,6 +43,7 @@ NOISY_SHARE = 0.4  # of the window: what a device's noise may take of it before 
 AVERAGED, LONGEST_AVERAGE = 0.025, 5e-3  # of the settling time asked for, that a position is averaged over; at most [s]
 FLICKER_SHARE = 0.8  # of the window: more at rest, and it can hardly stay within
 PACE = "time constant of the position loop"
+SETTLED = 0.25  # of the settling time asked for, by when a move has surely settled
 BY_CHANCE = 4  # times as many moves, where it is chance how the axis stands after one
 MOST_REPEATS = 200
 MOST_SAMPLES = 30_000  # per channel: long sequences are recorded at a lower rate
@@ -53,10 +55,14 @@ def run_acceptance(session: Session) -> Outcome:
     goal, swings = session.axis.goal, session.swings
     profile = plan_stroke(session)
     repeats = int(session.arguments.get("repeats", repeats_judged(session)))
-    session.enter("running the move on the twin", 0.05)
-    foreseen = _foreseen(session, profile, repeats)
-    session.enter("repeating the move", 0.1)
+    session.enter("repeating the move", 0.05)
     record, moves = moved(session, profile, repeats)
+    if "repeats" not in session.arguments and is_by_chance(session, moves):
+        repeats = max(repeats, _more(goal.repeats))
+        session.enter("repeating it more often, for it may have settled by chance", 0.4)
+        record, moves = moved(session, profile, repeats)
+    session.enter("running the move on the twin", 0.9)
+    foreseen = _foreseen(session, profile, repeats)
     if samples := averaged_over(session, record):
         session.note(
             "The device's noise takes much of the window by itself: what has settled is read off the position averaged "
@@ -128,14 +134,30 @@ def run_acceptance(session: Session) -> Outcome:
 
 
 def repeats_judged(session: Session) -> int:
-    """Return how often the move is run: as often as was asked, and more often where six tell little of the next six.
+    """Return how often the move is run: as often as was asked, and more often once the axis did not stand after one.
 
-    What trembles after one move of six passes the next six by chance in one case of three, the next 24 hardly ever. So
-    it is with a position loop that is slow for the settling time: what a move leaves comes in by friction's leave.
+    What trembles after one move of six passes the next six by chance in one case of three, the next 24 hardly ever.
     """
     goal = session.axis.goal
-    by_chance = session.plant.unrest is not None or _is_slow(session)
-    return min(BY_CHANCE * goal.repeats, MOST_REPEATS) if by_chance else goal.repeats
+    return goal.repeats if session.plant.unrest is None else _more(goal.repeats)
+
+
+def _more(repeats: int) -> int:
+    return min(BY_CHANCE * repeats, MOST_REPEATS)
+
+
+def is_by_chance(session: Session, moves: list[MoveMetrics]) -> bool:
+    """Whether moves that settled in time tell little of the next ones.
+
+    With a position loop that is slow for the settling time, what a move leaves comes in by friction's leave: once it
+    took a good part of that time it may take longer.
+    """
+    worst, most = max(_or_never(m.settling_time) for m in moves), session.axis.goal.settling_time
+    return _is_slow(session) and SETTLED * most < worst <= most
+
+
+def _or_never(settling: float | None) -> float:
+    return math.inf if settling is None else settling
 
 
 def _foreseen(session: Session, profile: Profile, repeats: int) -> Foreseen | None:

@@ -389,8 +389,8 @@ def _plan(axis: AxisModel, values: Values) -> Plan:
         current=current,
         seconds=seconds,
         text=f"It moves {goal.distance * per:.4g} {unit} to one side and back, {goal.repeats} times unless you say "
-        f"otherwise ({BY_CHANCE} times as often where it is chance how it stands after one), at up to "
-        f"{speed * per:.4g} {unit}/s and {current / np.sqrt(2):.3g} A rms, about {seconds:.0f} s.",
+        f"otherwise, and {BY_CHANCE} times as often where that tells too little, at up to {speed * per:.4g} {unit}/s "
+        f"and {current / np.sqrt(2):.3g} A rms, about {seconds:.0f} s.",
     )
 
 

@@ -27,7 +27,7 @@ from cadrel.procedures.acceptance import (
     ripple_at_rest,
     slow_for_it,
 )
-from cadrel.procedures.judging import SWUNG
+from cadrel.procedures.judging import RIPPLE, SWUNG
 from cadrel.procedures.velocity.seen import FIRMLY, WITHIN, budget, unrest_with
 from tests.conftest import values_of
 from tests.procedures.test_stops import Ready
@@ -264,3 +264,28 @@ def test_what_trembles_later_is_still_known_to_have_been_late() -> None:
     )
     both = unrest_with(session, Gains.from_drive(ready.client.read()))
     assert both.late and both.noise > 0.0
+
+
+@pytest.mark.parametrize(("trembles", "runs"), [(False, 2), (True, 1)])
+def test_what_missed_in_its_first_moves_gets_no_second_chance(
+    trembles: bool, runs: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Repeated more often is what passed, and may have by chance; what trembled after one of its moves has missed."""
+    ready = Ready(**{"goal.repeats": {"value": 1.0}})
+    ready.client.set_position(0.2 * ready.axis.mechanism.motor_rad_per_load)  # [m] with the whole move above it
+    run, ran = acceptance.moved, []
+
+    def counted(session: Session, profile: Any, repeats: int) -> Any:
+        ran.append(repeats)
+        return run(session, profile, repeats)
+
+    ripples = [10 * ready.axis.motor.torque_constant * ready.axis.motor.current_peak if trembles else 0.0, 0.0]
+    monkeypatch.setattr(acceptance, "moved", counted)
+    monkeypatch.setattr(acceptance, "is_by_chance", lambda session, moves: True)
+    monkeypatch.setattr(acceptance, "ripple_at_rest", lambda *_: ripples[len(ran) - 1])
+    if not trembles:  # on careful gains the lift's move misses its goal: what is asked here is what follows a pass
+        judged = acceptance.judge
+        monkeypatch.setattr(acceptance, "judge", lambda *a, **k: judged(*a, **k) | {"accepted": True})
+    outcome, _ = ready.run("acceptance")
+    assert ran == [1, 4][:runs]
+    assert outcome.verdict is not None and (RIPPLE in outcome.verdict.missed) is trembles

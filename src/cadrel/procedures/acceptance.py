@@ -57,7 +57,10 @@ def run_acceptance(session: Session) -> Outcome:
     repeats = int(session.arguments.get("repeats", repeats_judged(session)))
     session.enter("repeating the move", 0.05)
     record, moves = moved(session, profile, repeats)
-    if "repeats" not in session.arguments and is_by_chance(session, moves):
+    passes = judge(
+        session, moves, record.channels, swings=session.swings - swings, ripple=ripple_at_rest(session, record, moves)
+    )["accepted"]  # what misses is judged by that, and not once more
+    if passes and "repeats" not in session.arguments and is_by_chance(session, moves):
         repeats = max(repeats, _more(goal.repeats))
         session.enter("repeating it more often, for it may have settled by chance", 0.4)
         record, moves = moved(session, profile, repeats)
@@ -152,11 +155,12 @@ def is_by_chance(session: Session, moves: list[MoveMetrics]) -> bool:
     With a position loop that is slow for the settling time, what a move leaves comes in by friction's leave: once it
     took a good part of that time it may take longer.
     """
-    worst, most = max(_or_never(m.settling_time) for m in moves), session.axis.goal.settling_time
+    worst, most = max(or_never(m.settling_time) for m in moves), session.axis.goal.settling_time
     return _is_slow(session) and SETTLED * most < worst <= most
 
 
-def _or_never(settling: float | None) -> float:
+def or_never(settling: float | None) -> float:
+    """When a move has settled, never being infinite. [s]"""
     return math.inf if settling is None else settling
 
 

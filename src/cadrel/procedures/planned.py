@@ -12,7 +12,7 @@ from cadrel.core.identification import IdentifiedPlant
 from cadrel.core.motion import Profile
 from cadrel.core.tuning import FRICTION_SHARE
 from cadrel.core.twin import Twin
-from cadrel.procedures.acceptance import moved
+from cadrel.procedures.acceptance import moved, or_never
 from cadrel.procedures.errors import AxisStopped
 from cadrel.procedures.foreseen import Foreseen, foresee, rest_of_load
 from cadrel.procedures.judging import position_values
@@ -75,7 +75,7 @@ def settling_when_moved(session: Session, gains: Gains, plant: IdentifiedPlant) 
     finally:
         session.write(kept)
     session.standstill()
-    return math.inf if session.swings > swings else max(rests, *(_or_never(m.settling_time) for m in moves))
+    return math.inf if session.swings > swings else max(rests, *(or_never(m.settling_time) for m in moves))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -108,7 +108,7 @@ class _Planned:
 
     def settling(self, gains: Gains, share: float) -> float:
         """Return when the motor has settled on the twin. [s]"""
-        return _or_never(foresee(self._twin(gains, share), self.profile, self.axis.goal).settling)
+        return or_never(foresee(self._twin(gains, share), self.profile, self.axis.goal).settling)
 
     def rests(self, gains: Gains, share: float) -> float:
         """Return when the load rests on the twin, its resonance where it is and at both ends of its drift. [s]"""
@@ -128,8 +128,4 @@ class _Planned:
 
 def _settling(move: Foreseen) -> float:
     """Of motor and load, the later one. [s]"""
-    return max(_or_never(move.settling), _or_never(move.load_settling))
-
-
-def _or_never(settling: float | None) -> float:
-    return math.inf if settling is None else settling
+    return max(or_never(move.settling), or_never(move.load_settling))

@@ -12,25 +12,25 @@ from cadrel.core.axis import AxisModel, understand
 from cadrel.core.control import Gains
 from cadrel.core.identification.plant import IdentifiedPlant, Unrest
 from cadrel.core.response import MoveMetrics, measure_moves
-from cadrel.core.tuning import noise_behind
+from cadrel.core.tuning import noise_behind, quicker
 from cadrel.link import Recording
 from cadrel.procedures import PROCEDURES, Session, acceptance
 from cadrel.procedures.acceptance import (
     FLICKER_SHARE,
-    MOST_REPEATS,
     _why_not,
     averaged_over,
-    is_by_chance,
     judge,
     place_of,
-    repeats_judged,
     ripple_at_rest,
     slow_for_it,
 )
-from cadrel.procedures.judging import RIPPLE, SWUNG
+from cadrel.procedures.chance import MOST_REPEATS, may_be_woken, repeats_judged, settled_by_chance
+from cadrel.procedures.judging import RIPPLE, SWUNG, position_values
+from cadrel.procedures.velocity.report import velocity_values
 from cadrel.procedures.velocity.seen import FIRMLY, WITHIN, budget, unrest_with
 from tests.conftest import values_of
-from tests.procedures.test_stops import Ready
+from tests.procedures.test_stops import Ready, typed
+from tests.procedures.velocity.test_rest_foreseen import EASY
 
 CHANNELS = {key: np.zeros(4) for key in ("v_bus", "voltage_limited", "current_limited")}
 
@@ -250,7 +250,7 @@ def test_moves_that_settled_within_a_slow_loops_time_are_repeated_more_often_and
     session = _after(3, None, decays=decays)
     most = session.axis.goal.settling_time
     moves: list[Any] = [SimpleNamespace(settling_time=None if s is None else s * most) for s in settled]
-    assert is_by_chance(session, moves) is by_chance
+    assert settled_by_chance(session, moves) is by_chance
 
 
 def test_what_trembles_later_is_still_known_to_have_been_late() -> None:
@@ -266,9 +266,25 @@ def test_what_trembles_later_is_still_known_to_have_been_late() -> None:
     assert both.late and both.noise > 0.0
 
 
+@pytest.mark.parametrize(("lines", "times", "woken"), [(500, 4.0, True), (500, 1.0, False), (25_000, 4.0, False)])
+def test_an_axis_is_taken_to_pass_by_chance_where_a_move_wakes_its_twin(lines: int, times: float, woken: bool) -> None:
+    """Coarse counts under a stiff loop; a soft one, or fine counts, leave the twin at rest wherever it ends."""
+    entries = {"feedback.kind": typed("incremental"), "feedback.lines": typed(lines)}
+    ready = Ready(replace(EASY, encoder_lines=lines), **entries)
+    consent = PROCEDURES["acceptance"].consent(ready.axis, ready.client.read())
+    session = Session(drive=ready.client, axis=ready.axis, consent=consent, plant=ready.plant)
+    session.refresh()
+    gains = quicker(Gains.from_drive(session.values, session.rates).with_(position_gain=30.0), times)
+    session.write({**velocity_values(gains), **position_values(gains)})
+    assert may_be_woken(session) is woken
+    session.plant = IdentifiedPlant()
+    assert not may_be_woken(session), "of an axis that was not identified there is no twin"
+
+
+@pytest.mark.parametrize("by", ["settled_by_chance", "may_be_woken"])
 @pytest.mark.parametrize(("trembles", "runs"), [(False, 2), (True, 1)])
 def test_what_missed_in_its_first_moves_gets_no_second_chance(
-    trembles: bool, runs: int, monkeypatch: pytest.MonkeyPatch
+    trembles: bool, runs: int, by: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Repeated more often is what passed, and may have by chance; what trembled after one of its moves has missed."""
     ready = Ready(**{"goal.repeats": {"value": 1.0}})
@@ -281,7 +297,8 @@ def test_what_missed_in_its_first_moves_gets_no_second_chance(
 
     ripples = [10 * ready.axis.motor.torque_constant * ready.axis.motor.current_peak if trembles else 0.0, 0.0]
     monkeypatch.setattr(acceptance, "moved", counted)
-    monkeypatch.setattr(acceptance, "is_by_chance", lambda session, moves: True)
+    for why in ("settled_by_chance", "may_be_woken"):
+        monkeypatch.setattr(acceptance, why, lambda *_, told=why == by: told)
     monkeypatch.setattr(acceptance, "ripple_at_rest", lambda *_: ripples[len(ran) - 1])
     if not trembles:  # on careful gains the lift's move misses its goal: what is asked here is what follows a pass
         judged = acceptance.judge

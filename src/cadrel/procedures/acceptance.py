@@ -1,6 +1,5 @@
 """The real move, out and back, many times; judged against the axis's goal."""
 
-import math
 from dataclasses import replace
 from typing import Any
 
@@ -16,6 +15,15 @@ from cadrel.core.response import MoveMetrics, measure_moves
 from cadrel.core.twin import Twin
 from cadrel.core.verdict import at_most, decide
 from cadrel.link import Recording
+from cadrel.procedures.chance import (
+    BY_CHANCE,
+    MOST_REPEATS,
+    is_slow,
+    may_be_woken,
+    more_often,
+    repeats_judged,
+    settled_by_chance,
+)
 from cadrel.procedures.declaration import Argument, Procedure, Values, declare
 from cadrel.procedures.foreseen import Foreseen, foresee, laid_over, largest_of, parted
 from cadrel.procedures.judging import LOOKED_AT, RIPPLE, SWUNG, ripple_criterion, trembling
@@ -43,9 +51,6 @@ NOISY_SHARE = 0.4  # of the window: what a device's noise may take of it before 
 AVERAGED, LONGEST_AVERAGE = 0.025, 5e-3  # of the settling time asked for, that a position is averaged over; at most [s]
 FLICKER_SHARE = 0.8  # of the window: more at rest, and it can hardly stay within
 PACE = "time constant of the position loop"
-SETTLED = 0.25  # of the settling time asked for, by when a move has surely settled
-BY_CHANCE = 4  # times as many moves, where it is chance how the axis stands after one
-MOST_REPEATS = 200
 MOST_SAMPLES = 30_000  # per channel: long sequences are recorded at a lower rate
 
 
@@ -60,9 +65,11 @@ def run_acceptance(session: Session) -> Outcome:
     passes = judge(
         session, moves, record.channels, swings=session.swings - swings, ripple=ripple_at_rest(session, record, moves)
     )["accepted"]  # what misses is judged by that, and not once more
-    if passes and "repeats" not in session.arguments and is_by_chance(session, moves):
-        repeats = max(repeats, _more(goal.repeats))
-        session.enter("repeating it more often, for it may have settled by chance", 0.4)
+    why = _by_chance(session, moves) if passes and "repeats" not in session.arguments else None
+    if why is not None and repeats < more_often(goal.repeats):
+        repeats = more_often(goal.repeats)
+        session.enter("repeating it more often, for it may have passed by chance", 0.4)
+        session.note(why)
         record, moves = moved(session, profile, repeats)
     session.enter("running the move on the twin", 0.9)
     foreseen = _foreseen(session, profile, repeats)
@@ -136,32 +143,13 @@ def run_acceptance(session: Session) -> Outcome:
     )
 
 
-def repeats_judged(session: Session) -> int:
-    """Return how often the move is run: as often as was asked, and more often once the axis did not stand after one.
-
-    What trembles after one move of six passes the next six by chance in one case of three, the next 24 hardly ever.
-    """
-    goal = session.axis.goal
-    return goal.repeats if session.plant.unrest is None else _more(goal.repeats)
-
-
-def _more(repeats: int) -> int:
-    return min(BY_CHANCE * repeats, MOST_REPEATS)
-
-
-def is_by_chance(session: Session, moves: list[MoveMetrics]) -> bool:
-    """Whether moves that settled in time tell little of the next ones.
-
-    With a position loop that is slow for the settling time, what a move leaves comes in by friction's leave: once it
-    took a good part of that time it may take longer.
-    """
-    worst, most = max(or_never(m.settling_time) for m in moves), session.axis.goal.settling_time
-    return _is_slow(session) and SETTLED * most < worst <= most
-
-
-def or_never(settling: float | None) -> float:
-    """When a move has settled, never being infinite. [s]"""
-    return math.inf if settling is None else settling
+def _by_chance(session: Session, moves: list[MoveMetrics]) -> str | None:
+    """Say why moves that passed tell little of the next ones; None where they tell enough."""
+    if settled_by_chance(session, moves):
+        return "What the move leaves comes in late: it is run more often."
+    if may_be_woken(session):
+        return "After some moves the twin trembles between two steps of its device: the move is run more often."
+    return None
 
 
 def _foreseen(session: Session, profile: Profile, repeats: int) -> Foreseen | None:
@@ -290,18 +278,12 @@ def slow_for_it(session: Session, settling: float | None) -> dict[str, Any] | No
     then, one time soon and the next time late. Nothing is given up for that where disturbances matter most.
     """
     goal = session.axis.goal
-    if (settling is not None and settling <= goal.settling_time) or not _is_slow(session):
+    if (settling is not None and settling <= goal.settling_time) or not is_slow(session):
         return None
     return {
         "what": PACE.capitalize(), "value": 1 / session.values["position.gain"],
         "limit": goal.settling_time / ONCE_LATE, "unit": "s", "passed": False,
     }  # fmt: skip
-
-
-def _is_slow(session: Session) -> bool:
-    """Whether the position loop is slow for the settling time asked for, and a softer velocity loop may mend it."""
-    needs = session.axis.goal.settling_time * session.values["position.gain"] < ONCE_LATE
-    return needs and session.axis.robustness.matters != "disturbance"
 
 
 def ripple_at_rest(session: Session, record: Recording, moves: list[MoveMetrics]) -> float | None:

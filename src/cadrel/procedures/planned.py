@@ -12,7 +12,8 @@ from cadrel.core.identification import IdentifiedPlant
 from cadrel.core.motion import Profile
 from cadrel.core.tuning import FRICTION_SHARE
 from cadrel.core.twin import Twin
-from cadrel.procedures.acceptance import moved, or_never
+from cadrel.procedures.acceptance import moved
+from cadrel.procedures.chance import or_never
 from cadrel.procedures.errors import AxisStopped
 from cadrel.procedures.foreseen import Foreseen, foresee, rest_of_load
 from cadrel.procedures.judging import position_values

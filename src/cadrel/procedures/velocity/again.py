@@ -93,18 +93,11 @@ def _as_promised(
     was_tuned_on_it = calm.is_for_what_hid
     if not calm.is_calm or was_tuned_on_it or calm.bears_more_than_noise or calm.limited_by in (HUNTING, EASED):
         return calm
-    seen = calm.seen
-    asked = seen.asked(session.asked_of_any)
-    try:
-        promised = session.computed(
-            lambda: proposal(session, before, seen, asked, noise=seen.noise, known=calm.gains, plain=seen.plain)
-        )
-    except TuningRefused:
-        return calm
-    if promised.integral <= PROMISES * calm.integral:
+    promised = _promised(session, before, calm, calm.seen.asked(session.asked_of_any))
+    if promised <= PROMISES * calm.integral:
         return calm
     session.note(
-        f"By what was measured around it {promised.integral / calm.integral:.1f} times the integral gain keeps what is "
+        f"By what was measured around it {promised / calm.integral:.1f} times the integral gain keeps what is "
         "asked: tuned anew."
     )
     tried = _once_more(session, before, calm, excitation, old_step)
@@ -115,6 +108,17 @@ def _as_promised(
         room = more_room(plain, tried.outcome.verdict.criteria, before=plain)
         tried = _once_more(session, before, tried, excitation, old_step, asked=room)
     return tried if tried is not None and tried.is_calm and tried.integral > calm.integral else calm
+
+
+def _promised(session: Session, before: Gains, calm: Try, asked: Robustness) -> float:
+    """Return the integral gain that what was measured around a loop promises; 0 where no loop keeps what is asked."""
+    seen = calm.seen
+    try:
+        return session.computed(
+            lambda: proposal(session, before, seen, asked, noise=seen.noise, known=calm.gains, plain=seen.plain)
+        ).integral
+    except TuningRefused:
+        return 0.0
 
 
 def _with_less_room(
@@ -130,18 +134,22 @@ def _with_less_room(
     """
     plain = calm.seen.asked(session.asked_of_any)
     share = min(_share_of_room(missed.outcome, calm.outcome), _share_lost(plain, asked, calm.outcome))
-    is_bound_so = calm.bears_more_than_noise or calm.limited_by in (NOISY, VOLTAGE, HUNTING, EASED)
+    is_bound_so = calm.bears_more_than_noise or calm.limited_by in (VOLTAGE, HUNTING, EASED)
     if not calm.is_calm or share > MOST_SHARE or is_bound_so:
         return calm
-    session.note(f"It has more room than was missed: tuned anew with {100 * share:.0f} % of it.")
 
-    def with_it(last: Try) -> Try | None:
+    def with_share(last: Try) -> Robustness:
         of_it = last.seen.asked(session.asked_of_any)
         room = {key: getattr(of_it, key) + share * (getattr(asked, key) - getattr(plain, key)) for key in ROOM}
-        return _once_more(
-            session, before, last, excitation, old_step, asked=replace(of_it, unsure=asked.unsure, **room)
-        )
+        return replace(of_it, unsure=asked.unsure, **room)
 
+    def with_it(last: Try) -> Try | None:
+        return _once_more(session, before, last, excitation, old_step, asked=with_share(last))
+
+    # Noise binds the gain, and may leave the integral more of it: that is worth a measurement where it is promised.
+    if calm.limited_by == NOISY and _promised(session, before, calm, with_share(calm)) <= PROMISES * calm.integral:
+        return calm
+    session.note(f"It has more room than was missed: tuned anew with {100 * share:.0f} % of it.")
     tried = with_it(calm)
     far = tried is not None and tried.integral > FAR_STIFFER * calm.integral
     if tried is not None and far and not (tried.is_calm or tried.seen.hunts):

@@ -6,6 +6,7 @@ twin does not, or wake one that it holds: only a proposal that is far too stiff 
 the axis has hunted where its twin does as well, one that makes the twin hunt as before.
 """
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Self
 
@@ -46,9 +47,16 @@ class RestForeseen:
             **self.values, **gains.to_drive(), "position.velocity_feedforward": 1.0,
             "position.acceleration_feedforward": 1.0, "position.friction_feedforward": 0.0,
         }  # fmt: skip
-        twin, found = Twin.of_identified(self.axis, values, self.plant, self.rates), []
-        for stroke in self.strokes:
-            current = twin.run(stroke, rest=0.0).current
-            rests = round(LOOKED_AT * RESTED / self.rates.velocity)
-            found += [trembling(current[end - rests : end]) for end in (len(current) // 2, len(current))]
-        return twin.torque_constant * min(found), twin.torque_constant * max(found)
+        found = ripples_after(Twin.of_identified(self.axis, values, self.plant, self.rates), self.strokes)
+        return min(found), max(found)
+
+
+def ripples_after(twin: Twin, strokes: Iterable[Profile]) -> list[float]:
+    """Return the ripple of torque at the end of each dwell of strokes out and back, `RESTED` seconds each. [N·m] rms"""
+    found = []
+    for stroke in strokes:
+        record = twin.run(stroke, rest=0.0)
+        rests = round(LOOKED_AT * RESTED / record.period)
+        for end in (len(record.current) // 2, len(record.current)):
+            found.append(twin.torque_constant * trembling(record.current[end - rests : end]))
+    return found

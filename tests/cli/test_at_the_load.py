@@ -5,7 +5,16 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from cadrel.cli.at_the_load import DWELL, STEP, Moved, _settled, _sways, moved_at_the_load, with_starting_gains
+from cadrel.cli.at_the_load import (
+    DWELL,
+    STEP,
+    Moved,
+    _settled,
+    _sways,
+    moved_at_the_load,
+    with_gains,
+    with_starting_gains,
+)
 from cadrel.cli.tuning_evidence import Tuned, document
 from tests.procedures.test_stops import Ready
 
@@ -48,6 +57,18 @@ def test_a_goal_is_met_by_gains_that_settle_and_not_by_starting_gains_or_where_i
     assert again is not None and again.meets(patient)
     assert not again.meets(replace(patient, goal=replace(patient.goal, following_error=1e-6)))
     assert not again.meets(replace(patient, goal=replace(patient.goal, settling_time=-1.0)))
+
+
+def test_a_move_that_was_stopped_leaves_the_next_one_to_other_gains() -> None:
+    """With far too much gain the drive cuts power; what stopped one loop says nothing of those tried after it."""
+    ready = Ready()
+    axis, drive = ready.axis, ready.drive
+    ready.client.set_position(0.2 * axis.mechanism.motor_rad_per_load)
+    with_starting_gains(drive, axis)
+    with_gains(drive, {"velocity.gain": 200 * ready.client.read()["velocity.gain"]})
+    assert moved_at_the_load(drive, axis) is None
+    with_starting_gains(drive, axis)
+    assert moved_at_the_load(drive, axis) is not None
 
 
 def test_a_motor_that_sways_by_more_than_half_the_window_does_not_stand_still() -> None:

@@ -85,12 +85,16 @@ def _session(drive: SimulatedDrive, axis: AxisModel, advance: Callable[[float], 
 
 
 def _moves(session: Session, repeats: int) -> list[MoveMetrics] | None:
-    """Run the move so many times, no following error tripping; None where it could not be run to its end."""
+    """Run the move so many times, no following error tripping; None where it could not be run to its end.
+
+    What stopped it is reset: the next one runs with other gains.
+    """
     kept = session.values["limit.following_error"]
     session.write({"limit.following_error": WIDE * session.axis.goal.distance})
     try:
         return moved(session, plan_stroke(session), repeats)[1]
     except ProcedureError:
+        session.stand_again()
         return None
     finally:
         session.drive.write({"limit.following_error": kept})

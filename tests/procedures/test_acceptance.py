@@ -281,6 +281,27 @@ def test_an_axis_is_taken_to_pass_by_chance_where_a_move_wakes_its_twin(lines: i
     assert not may_be_woken(session), "of an axis that was not identified there is no twin"
 
 
+def test_after_moves_in_which_the_drive_halved_its_gains_half_is_owed_of_what_swung(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """And not of what is in force then: that is half already."""
+    ready = Ready(**{"goal.repeats": {"value": 1.0}})
+    ready.client.set_position(0.2 * ready.axis.mechanism.motor_rad_per_load)  # [m] with the whole move above it
+    swung, run = Gains.from_drive(ready.client.read()), acceptance.moved
+
+    def halved(session: Session, profile: Any, repeats: int) -> Any:
+        found = run(session, profile, repeats)
+        session.write({"velocity.gain": 0.5 * swung.velocity_gain})
+        session.swings += 1
+        return found
+
+    monkeypatch.setattr(acceptance, "moved", halved)
+    outcome, session = ready.run("acceptance")
+    assert outcome.verdict is not None and SWUNG in outcome.verdict.missed
+    assert isinstance(outcome.plant, Unrest)
+    assert outcome.plant.noise == pytest.approx(FIRMLY * noise_behind(WITHIN * budget(session), swung))
+
+
 @pytest.mark.parametrize("by", ["settled_by_chance", "may_be_woken"])
 @pytest.mark.parametrize(("trembles", "runs"), [(False, 2), (True, 1)])
 def test_what_missed_in_its_first_moves_gets_no_second_chance(

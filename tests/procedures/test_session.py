@@ -56,6 +56,7 @@ def test_gains_that_the_drive_halved_are_noticed_and_read(ready: Ready) -> None:
     assert session.swings >= 1
     assert session.values["velocity.gain"] == pytest.approx(wild * 0.5**session.swings)
     assert session.values["velocity.gain"] == drive.read()["velocity.gain"]
+    assert session.written["velocity.gain"] == wild, "what swung, and not what was left of it"
     assert any("swung ever wider" in note and note.startswith("A try") for note in session.notes)
 
 

@@ -56,7 +56,7 @@ MOST_SAMPLES = 30_000  # per channel: long sequences are recorded at a lower rat
 
 def run_acceptance(session: Session) -> Outcome:
     """Run the strokes, record them, judge them."""
-    session.refresh()
+    gains = Gains.from_drive(session.refresh(), session.rates)  # the drive may halve them
     goal, swings = session.axis.goal, session.swings
     profile = plan_stroke(session)
     repeats = int(session.arguments.get("repeats", repeats_judged(session)))
@@ -107,7 +107,7 @@ def run_acceptance(session: Session) -> Outcome:
         remarks.append(TREMBLES.format(field=field_of("velocity.gain"), allowed=field_of("tuning.ripple")))
         woken = True
     if woken:
-        unrest = unrest_with(session, Gains.from_drive(session.values, session.rates))
+        unrest = unrest_with(session, gains)
     if late is not None:
         unrest = replace(unrest or session.plant.unrest or Unrest(), late=True)
     if foreseen is not None:

@@ -82,6 +82,7 @@ class Session:
     notes: list[str] = field(default_factory=list)
     partial: RunRecord | None = None  # the last recording, kept if the run is interrupted
     values: dict[str, float] = field(default_factory=dict)  # the drive's working memory, kept in step
+    written: dict[str, float] = field(default_factory=dict)  # by this run, last; the drive may have halved gains since
     guarded: tuple[float, float] = (-math.inf, math.inf)  # [rad] within which the axis was enabled last
     trusts_angle: bool = True  # a loop may be trusted to ramp down; not before the angle has been confirmed
     swings: int = 0  # how often, since the run began, the drive halved its gains because the loop swung ever wider
@@ -108,6 +109,7 @@ class Session:
         """Write working memory."""
         self.drive.write(values)
         self.values.update(values)
+        self.written.update(values)
 
     @property
     def on_load(self) -> bool:

@@ -175,6 +175,26 @@ def test_one_that_ends_in_a_stop_of_its_own_doing_is_tuned_anew_for_more_noise(r
     assert any("ran away" in note for note in bench.notes)
 
 
+@pytest.mark.parametrize("halvings", [0, 1, 3])
+def test_of_what_ran_away_half_is_left_however_often_the_drive_halved_it(run, halvings: int) -> None:
+    """What is in force then is an eighth of it, and half of that again is a sixteenth."""
+
+    class Halved(Bench):
+        def refresh(self) -> dict[str, float]:
+            values = super().refresh()
+            return values | {"velocity.gain": 0.5**halvings * values["velocity.gain"]}
+
+    ran_away = START.with_(velocity_gain=0.4)
+
+    def tried(session: Bench, *rest: Any, **known: Any) -> Try:
+        session.write({"velocity.gain": ran_away.velocity_gain})
+        return stopped("oscillation", halved=True)(session, *rest, **known)
+
+    _, bench, calls = run(tried, try_of(0.2), bench=Halved())
+    owed = noise_behind(bench.axis.robustness.ripple, ran_away)
+    assert calls[1]["noise"] == FIRMLY * max(calls[0]["noise"], owed)
+
+
 def test_room_for_what_ran_away_is_asked_for_once(run) -> None:
     _, bench, calls = run(stopped("oscillation", halved=True), stopped("oscillation", halved=True), try_of(0.3))
     first, second, third = bench.asked

@@ -89,6 +89,9 @@ def tuned_until_calm(
 
 
 def _softer(session: Session, seen: Seen) -> Seen:
-    """What the next proposal rests on, where that in force has too much gain: it must bear twice the noise."""
-    tried = Gains.from_drive(session.refresh(), session.rates)
+    """What the next proposal rests on, where that which was written has too much gain: it must bear twice the noise.
+
+    Of what the drive halved as it swung, twice or three times, half is left, and not half of what is in force.
+    """
+    tried = Gains.from_drive({**session.refresh(), **session.written}, session.rates)
     return replace(seen, noise=FIRMLY * max(seen.noise, noise_behind(budget(session), tried)))

@@ -466,6 +466,16 @@ def test_room_that_is_more_than_was_missed_is_asked_for_less_of(run) -> None:
     assert any("with 50 % of it" in note for note in bench.notes)
 
 
+@pytest.mark.parametrize(("promises", "calls"), [(None, 2), (1.2, 2), (PROMISES + 0.1, 3)])
+def test_where_noise_binds_the_gain_less_room_is_measured_if_it_promises_the_integral_more(
+    run, promises: float | None, calls: int
+) -> None:
+    bound = try_of(0.5, criteria=margins(60.0, 10.0, 1.4), limited_by=NOISY)
+    outcome, bench, tried = run(MISSED, bound, *[try_of(0.7)] * (calls - 2), promises=promises)
+    assert len(tried) == calls and outcome.gain == (0.7 if calls == 3 else 0.5)
+    assert any("more room than" in note for note in bench.notes) is (calls == 3)
+
+
 @pytest.mark.parametrize(("had", "share"), [(9.9, 0.5), (9.45, 0.55), (9.4, 2 / 3.4)])
 def test_what_a_loop_has_less_than_it_was_made_for_is_asked_for_twice_or_by_the_gain(run, had: float, share: float):
     """Made for 10 dB where 8 are asked, 2 having been missed: at 9.45 dB 0.275 of the room is lost.

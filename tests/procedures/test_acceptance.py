@@ -13,6 +13,7 @@ from cadrel.core.control import Gains
 from cadrel.core.identification.plant import IdentifiedPlant, Unrest
 from cadrel.core.response import MoveMetrics, measure_moves
 from cadrel.core.tuning import noise_behind, quicker
+from cadrel.core.twin import Twin
 from cadrel.link import Recording
 from cadrel.procedures import PROCEDURES, Session, acceptance
 from cadrel.procedures.acceptance import (
@@ -26,6 +27,7 @@ from cadrel.procedures.acceptance import (
 )
 from cadrel.procedures.chance import MOST_REPEATS, may_be_woken, repeats_judged, settled_by_chance
 from cadrel.procedures.judging import RIPPLE, SWUNG, position_values
+from cadrel.procedures.real_move import plan_stroke
 from cadrel.procedures.velocity.report import velocity_values
 from cadrel.procedures.velocity.seen import FIRMLY, WITHIN, budget, unrest_with
 from tests.conftest import values_of
@@ -279,6 +281,26 @@ def test_an_axis_is_taken_to_pass_by_chance_where_a_move_wakes_its_twin(lines: i
     assert may_be_woken(session) is woken
     session.plant = IdentifiedPlant()
     assert not may_be_woken(session), "of an axis that was not identified there is no twin"
+
+
+@pytest.mark.parametrize(("longest", "made"), [(1.5, 1), (3.5, 3), (100.0, 4), (0.5, None)])
+def test_of_more_moves_than_a_twin_keeps_it_makes_as_many_as_it_does(
+    longest: float, made: int | None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As many of four strokes as fit, `longest` being told in strokes; it is said where it makes fewer."""
+    ready = Ready(**{"goal.repeats": {"value": 4.0}})
+    consent = PROCEDURES["acceptance"].consent(ready.axis, ready.client.read())
+    session = Session(drive=ready.client, axis=ready.axis, consent=consent, plant=ready.plant)
+    session.refresh()
+    ready.client.set_position(0.2 * ready.axis.mechanism.motor_rad_per_load)
+    profile = plan_stroke(session)
+    stroke = 2 * (profile.duration + ready.axis.goal.dwell)
+    monkeypatch.setattr(Twin, "longest", property(lambda twin: longest * stroke))
+    foreseen = acceptance._foreseen(session, profile, 4)
+    assert (foreseen is None) is (made is None)
+    if foreseen is not None:
+        assert foreseen.record.time[-1] / stroke == pytest.approx(made, rel=1e-3)
+    assert any("too long" in note for note in session.notes) is (made != 4)
 
 
 def test_after_moves_in_which_the_drive_halved_its_gains_half_is_owed_of_what_swung(

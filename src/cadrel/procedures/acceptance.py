@@ -148,17 +148,23 @@ def _by_chance(session: Session, moves: list[MoveMetrics]) -> str | None:
     if settled_by_chance(session, moves):
         return "What the move leaves comes in late: it is run more often."
     if may_be_woken(session):
-        return "After some moves the twin trembles between two steps of its device: the move is run more often."
+        return "After some of such moves the twin trembles, and the axis may: the move is run more often."
     return None
 
 
 def _foreseen(session: Session, profile: Profile, repeats: int) -> Foreseen | None:
-    """The sequence on the twin; None where the load was never identified: the move itself does not need that."""
+    """The sequence on the twin; None where the load was never identified: the move itself does not need that.
+
+    No more of the strokes than it keeps: one is like the other there.
+    """
     if session.plant.total is None:
         session.note("There is no twin: the load is not identified.")
         return None
     twin = Twin.of_identified(session.axis, session.values, session.plant, session.rates)
-    return foresee(twin, profile, session.axis.goal, repeats=repeats)
+    fit = int(twin.longest / (2 * (profile.duration + session.axis.goal.dwell)))
+    if fit < repeats:
+        session.note(f"The twin makes {fit or 'none'} of the {repeats} moves out and back: more is too long for it.")
+    return foresee(twin, profile, session.axis.goal, repeats=min(repeats, fit)) if fit else None
 
 
 def moved(session: Session, profile: Profile, repeats: int) -> tuple[Recording, list[MoveMetrics]]:

@@ -48,7 +48,7 @@ def may_be_woken(session: Session) -> bool:
 
     Between two steps of a device a loop may stand still or hunt, by where it came to rest. Its twin is easier to wake:
     no noise and no breakaway is in it. An axis whose twin is woken may stand still after many moves, and hunt after
-    the next; one whose twin never is has not been seen to.
+    the next; one whose twin never is has not been seen to. Nothing is told of a move that is too long for a twin.
     """
     if session.plant.total is None:
         return False
@@ -58,6 +58,8 @@ def may_be_woken(session: Session) -> bool:
         stroke_sequence(move_profile(share * session.axis.goal.distance, **limits), dwell=RESTED, repeats=1)
         for share in PLACES
     ]
+    if strokes[0].duration > twin.longest:
+        return False
     ripples = session.computed(lambda: ripples_after(twin, strokes))
     return not ripple_criterion(session, max(ripples)).passed
 

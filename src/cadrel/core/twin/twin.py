@@ -154,6 +154,11 @@ class Twin:
             counted=counts > 0.0 and values["feedback.device"] in COUNTED,
         )
 
+    @property
+    def longest(self) -> float:
+        """How long a profile and the rest after it may be. [s]"""
+        return (MOST_SAMPLES - 1) * self.gains.rates.velocity
+
     def run(self, profile: Profile, *, rest: float = 0.2) -> TwinRecord:
         """Run a profile from rest, and so long a rest after it. [s]
 
